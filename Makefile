@@ -1,0 +1,39 @@
+# Every target sets up what it needs: a virtual environment, the packages, Qt's shared libraries.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+STAMP := $(VENV)/.installed
+
+.PHONY: install demo test bench lint shots system clean
+
+install: $(STAMP)
+
+system:
+	@sh tools/system_libraries.sh
+
+$(STAMP): pyproject.toml constraints.txt tools/system_libraries.sh
+	@sh tools/system_libraries.sh
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test,dev]'
+	@touch $(STAMP)
+
+demo: install
+	$(BIN)/yarvic demo
+
+test: install
+	sh tools/run_tests.sh $(BIN)
+
+bench: install
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks
+
+lint: install
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+shots: install
+	$(BIN)/python -m yarvic.desk.shots docs/screenshots
+
+clean:
+	rm -rf $(VENV) build dist .pytest_cache .mypy_cache .ruff_cache

@@ -1,0 +1,3 @@
+"""Yarvic: the calibrator's bench."""
+
+__version__ = "0.1.0"

@@ -1,0 +1,1 @@
+"""Computation without interface: no Qt, no threads, no printing."""

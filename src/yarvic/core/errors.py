@@ -1,0 +1,59 @@
+"""The one error tree. Every error says what happened, what it concerns and what to do about it."""
+
+from __future__ import annotations
+
+
+class YarvicError(Exception):
+    """Base of all errors that a person is meant to read.
+
+    `what` is one sentence on what happened, `concerns` the file, table, channel or line it is about,
+    `remedy` the next thing to do. `details` may hold technical text that folds out on request.
+    """
+
+    def __init__(self, what: str, *, concerns: str = "", remedy: str = "", details: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.concerns = concerns
+        self.remedy = remedy
+        self.details = details
+
+    def __str__(self) -> str:
+        where = f"{self.concerns}: " if self.concerns else ""
+        end = "" if self.what.endswith((".", "?")) else "."
+        return f"{where}{self.what}{end}" + (f" {self.remedy}" if self.remedy else "")
+
+
+class UnitError(YarvicError):
+    """A unit that is unknown, or that does not measure the quantity asked for."""
+
+
+class CalibrationError(YarvicError):
+    """A table, edit, layout or image that cannot be what it claims to be."""
+
+
+class FormatError(YarvicError):
+    """A file that cannot be read as what it is said to be."""
+
+
+class EvidenceError(YarvicError):
+    """Measured data that cannot answer the question put to it."""
+
+
+class JobError(YarvicError):
+    """A job file that cannot be opened, read or written."""
+
+
+class JobInUseError(JobError):
+    """The job is open for writing in another process."""
+
+
+class LinkError(YarvicError):
+    """The control unit did not do what was asked."""
+
+
+class ReleaseError(YarvicError):
+    """A revision that may not be released, or a package that is not what was signed."""
+
+
+class Cancelled(YarvicError):
+    """Work was cancelled; nothing half-done was kept."""

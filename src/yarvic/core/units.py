@@ -1,0 +1,192 @@
+"""Quantities and units: conversion at the border, one canonical unit inside.
+
+Inside, every quantity is in its SI unit and float64, with two units that the SI brochure (9th edition,
+table 8) accepts for use with the SI and that the trade reads without thought: the minute, in engine
+speed (1/min), and the degree of angle. Mixture strength is carried as lambda; an air-fuel ratio is only
+ever read or shown together with the stoichiometric ratio of its fuel.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from types import MappingProxyType
+from typing import Any
+
+from yarvic.core.errors import UnitError
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """`canonical = value * factor + offset`; `label` is how the unit is written beside a number."""
+
+    label: str
+    quantity: str
+    factor: float
+    offset: float = 0.0
+    decimals: int = 1
+
+
+# Conversion factors: NIST SP 811 (2008), appendix B.8, except PS: 75 kgf m/s with g = 9.80665 m/s2.
+_DEFINED: tuple[Unit, ...] = (
+    Unit("Pa", "pressure", 1.0, decimals=0),
+    Unit("kPa", "pressure", 1e3, decimals=1),
+    Unit("bar", "pressure", 1e5, decimals=2),
+    Unit("mbar", "pressure", 1e2, decimals=0),
+    Unit("MPa", "pressure", 1e6, decimals=2),
+    Unit("psi", "pressure", 6894.757293168, decimals=1),
+    Unit("inHg", "pressure", 3386.389, decimals=2),
+    Unit("K", "temperature", 1.0, decimals=1),
+    Unit("degC", "temperature", 1.0, 273.15, decimals=1),
+    Unit("degF", "temperature", 5.0 / 9.0, 459.67 * 5.0 / 9.0, decimals=1),
+    Unit("K diff", "temperature difference", 1.0, decimals=1),
+    Unit("N m", "torque", 1.0, decimals=1),
+    Unit("lb-ft", "torque", 1.3558179483314, decimals=1),
+    Unit("W", "power", 1.0, decimals=0),
+    Unit("kW", "power", 1e3, decimals=1),
+    Unit("PS", "power", 735.49875, decimals=1),
+    Unit("hp", "power", 745.69987158227, decimals=1),
+    Unit("rpm", "engine speed", 1.0, decimals=0),
+    Unit("rad/s", "engine speed", 60.0 / (2.0 * math.pi), decimals=1),
+    Unit("m/s", "speed", 1.0, decimals=2),
+    Unit("km/h", "speed", 1.0 / 3.6, decimals=1),
+    Unit("mph", "speed", 0.44704, decimals=1),
+    Unit("kg/s", "mass flow", 1.0, decimals=4),
+    Unit("g/s", "mass flow", 1e-3, decimals=1),
+    Unit("kg/h", "mass flow", 1.0 / 3600.0, decimals=1),
+    Unit("lb/min", "mass flow", 0.45359237 / 60.0, decimals=2),
+    Unit("m3/s", "volume flow", 1.0, decimals=4),
+    Unit("L/min", "volume flow", 1e-3 / 60.0, decimals=1),
+    Unit("cc/min", "volume flow", 1e-6 / 60.0, decimals=0),
+    Unit("cfm", "volume flow", 0.3048**3 / 60.0, decimals=0),
+    Unit("lambda", "mixture", 1.0, decimals=3),
+    Unit("deg", "angle", 1.0, decimals=1),
+    Unit("rad", "angle", 180.0 / math.pi, decimals=3),
+    Unit("m", "length", 1.0, decimals=3),
+    Unit("mm", "length", 1e-3, decimals=1),
+    Unit("in", "length", 0.0254, decimals=2),
+    Unit("kg", "mass", 1.0, decimals=1),
+    Unit("mg", "mass", 1e-6, decimals=1),
+    Unit("lb", "mass", 0.45359237, decimals=1),
+    Unit("fraction", "ratio", 1.0, decimals=3),
+    Unit("%", "ratio", 1e-2, decimals=1),
+    Unit("s", "time", 1.0, decimals=2),
+    Unit("ms", "time", 1e-3, decimals=2),
+    Unit("V", "voltage", 1.0, decimals=1),
+    Unit("deg/s", "angle rate", 1.0, decimals=2),
+)
+
+UNITS: Mapping[str, Unit] = MappingProxyType({unit.label: unit for unit in _DEFINED})
+
+CANONICAL: Mapping[str, str] = MappingProxyType(
+    {unit.quantity: unit.label for unit in _DEFINED if unit.factor == 1.0 and unit.offset == 0.0}
+)
+
+# Words as they stand in log headers, lower case without blanks, dots and degree signs.
+_WORDS: Mapping[str, str] = MappingProxyType(
+    {
+        **{unit.label.lower().replace(" ", ""): unit.label for unit in _DEFINED},
+        "c": "degC", "celsius": "degC", "f": "degF", "fahrenheit": "degF", "kelvin": "K",
+        "hpa": "mbar", "millibar": "mbar", "psig": "psi", "psia": "psi", "lb/in2": "psi", "in-hg": "inHg",
+        "nm": "N m", "n*m": "N m", "n-m": "N m", "newtonmetre": "N m", "lbft": "lb-ft", "ft-lb": "lb-ft",
+        "ftlb": "lb-ft", "ft-lbs": "lb-ft", "lbs-ft": "lb-ft", "lb*ft": "lb-ft",
+        "bhp": "hp", "whp": "hp", "cv": "PS", "pk": "PS",
+        "1/min": "rpm", "/min": "rpm", "min-1": "rpm", "u/min": "rpm", "r/min": "rpm", "rev/min": "rpm",
+        "kph": "km/h", "kmh": "km/h", "mi/h": "mph", "ft3/min": "cfm", "cm3/min": "cc/min", "l/m": "L/min",
+        "lam": "lambda", "λ": "lambda", "percent": "%", "pct": "%", "ratio": "fraction",
+        "-": "fraction", "1": "fraction", "sec": "s", "seconds": "s", "msec": "ms", "volt": "V", "volts": "V",
+        "crankdeg": "deg", "degca": "deg", "kfr": "deg", "degbtdc": "deg", "degrees": "deg", "gram/s": "g/s",
+        "inch": "in",
+    }
+)  # fmt: skip
+
+_AFR_WORDS = frozenset({"afr", "air/fuel", "a/f", "airfuel"})
+
+
+def unit(label: str) -> Unit:
+    """The unit with this label. Raises UnitError when there is none."""
+    try:
+        return UNITS[label]
+    except KeyError:
+        raise UnitError(f"unit {label!r} is not known", remedy=f"Known units: {', '.join(sorted(UNITS))}.") from None
+
+
+def parse_unit(words: str, *, quantity: str | None = None) -> Unit:
+    """The unit meant by the words of a log header, such as `°C`, `Nm` or `1/min`.
+
+    With `quantity` the unit must measure it. Raises UnitError for unknown words, for the wrong quantity,
+    and for an air-fuel ratio, which means nothing without its fuel.
+    """
+    key = re.sub(r"[\s°º\[\]().]", "", words.strip().lower()).replace("²", "2").replace("³", "3")
+    if key in _AFR_WORDS:
+        raise UnitError(
+            "an air-fuel ratio means nothing without its fuel",
+            concerns=words,
+            remedy="State the fuel, so that the ratio can be carried as lambda.",
+        )
+    if key not in _WORDS:
+        raise UnitError(f"unit {words!r} is not known", remedy="Use a unit such as kPa, degC, N m, kW or rpm.")
+    found = UNITS[_WORDS[key]]
+    if quantity is not None and found.quantity != quantity:
+        raise UnitError(
+            f"unit {words!r} measures {found.quantity}, not {quantity}",
+            remedy=f"Use one of: {', '.join(units_of(quantity))}.",
+        )
+    return found
+
+
+def is_afr(words: str) -> bool:
+    """Whether a header's unit words stand for an air-fuel ratio."""
+    return re.sub(r"[\s\[\]().]", "", words.strip().lower()) in _AFR_WORDS
+
+
+def units_of(quantity: str) -> tuple[str, ...]:
+    """Labels of all units of a quantity, in the order defined."""
+    return tuple(u.label for u in _DEFINED if u.quantity == quantity)
+
+
+def to_canonical(value: Any, label: str) -> Any:
+    """A number or array in unit `label`, converted to the canonical unit of its quantity."""
+    u = unit(label)
+    return value * u.factor + u.offset
+
+
+def from_canonical(value: Any, label: str) -> Any:
+    """A number or array in canonical units, converted to unit `label`."""
+    u = unit(label)
+    return (value - u.offset) / u.factor
+
+
+def convert(value: Any, source: str, target: str) -> Any:
+    """Convert between two units of one quantity. Raises UnitError when the quantities differ."""
+    a, b = unit(source), unit(target)
+    if a.quantity != b.quantity:
+        raise UnitError(f"{source} measures {a.quantity} and {target} measures {b.quantity}")
+    return value if a is b else (value * a.factor + a.offset - b.offset) / b.factor
+
+
+def lambda_from_afr(afr: Any, stoichiometric_afr: float) -> Any:
+    """Lambda of an air-fuel ratio by mass: lambda = AFR / AFR_stoichiometric."""
+    if not stoichiometric_afr > 0.0:
+        raise UnitError("the stoichiometric ratio must be above zero", remedy="Choose the fuel again.")
+    return afr / stoichiometric_afr
+
+
+_MEASURE = re.compile(r"^\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\S.*?)\s*$")
+
+
+def parse_measure(text: str, quantity: str) -> float:
+    """A number with its unit, such as `25C` or `990 mbar`, in canonical units.
+
+    Raises UnitError when the number, the unit or the quantity does not fit.
+    """
+    match = _MEASURE.match(text)
+    if not match:
+        raise UnitError(
+            f"{text!r} is not a number with a unit",
+            remedy=f"Write for example 20{units_of(quantity)[0]}; units: {', '.join(units_of(quantity))}.",
+        )
+    found = parse_unit(match.group(2), quantity=quantity)
+    return float(match.group(1)) * found.factor + found.offset
