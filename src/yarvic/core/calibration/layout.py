@@ -102,7 +102,7 @@ class Layout(_Part):
             raise ValueError(f"{taken[-1][2]} reaches past the slot")
         return self
 
-    def dtype(self, stored: Stored) -> np.dtype:  # type: ignore[type-arg]
+    def dtype(self, stored: Stored) -> np.dtype:
         """The NumPy type of a stored number, byte order included."""
         return np.dtype((">" if self.byte_order == "big" else "<") + _CODES[stored.storage])
 

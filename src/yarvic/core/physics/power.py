@@ -36,7 +36,7 @@ def inertia_power(time_s: FloatArray, roller_rad_s: FloatArray, inertia_kg_m2: f
     step = float(np.median(steps))
     if step <= 0.0 or float(np.max(np.abs(steps - step))) > 0.02 * step:
         raise EvidenceError("the roller's time stamps are uneven", remedy="Resample the channel first.")
-    count = max(5, int(round(window_s / step)) | 1)
+    count = max(5, round(window_s / step) | 1)
     if count > time_s.size:
         raise EvidenceError(f"the pull is shorter than the {window_s:.2f} s smoothing window", remedy="Pull again.")
     speed = savgol_filter(roller_rad_s, count, 2)

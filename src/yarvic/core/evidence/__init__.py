@@ -1,0 +1,1 @@
+"""What was measured: channels, logs, pulls, dyno curves, conditions and how well they repeat."""

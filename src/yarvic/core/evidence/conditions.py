@@ -1,0 +1,44 @@
+"""Under what conditions evidence was taken."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from yarvic.core.physics.air import Air
+
+
+class Conditions(BaseModel):
+    """Weather, fuel and rig of a run. Stored with the evidence; `simulated` stays with it into every sheet."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    pressure_pa: float
+    temperature_k: float
+    relative_humidity: float
+    fuel: str
+    dyno: str
+    gear: Annotated[int, Field(ge=1)]
+    throttle: Annotated[float, Field(gt=0, le=1)]
+    engine_per_roller: Annotated[float, Field(gt=0)]
+    roller_inertia_kg_m2: Annotated[float, Field(gt=0)]
+    cool_down_s: Annotated[float, Field(ge=0)]
+    charge_start_k: float
+    simulated: bool
+
+    @property
+    def air(self) -> Air:
+        """The ambient air. Raises UnitError when it is out of all bounds."""
+        return Air(self.pressure_pa, self.temperature_k, self.relative_humidity)
+
+    def comparable_with(self, other: Conditions) -> list[str]:
+        """What keeps two runs from being compared in absolute terms; empty when nothing does."""
+        reasons = []
+        if self.dyno != other.dyno:
+            reasons.append(f"they come from two dynos ({self.dyno}, {other.dyno})")
+        if self.gear != other.gear:
+            reasons.append(f"they were pulled in gears {self.gear} and {other.gear}")
+        if abs(self.throttle - other.throttle) > 0.02:
+            reasons.append(f"throttle differs ({self.throttle * 100:.0f} and {other.throttle * 100:.0f} %)")
+        return reasons

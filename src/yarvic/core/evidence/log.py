@@ -1,0 +1,99 @@
+"""A log: channels, each with its own time stamps, in canonical units."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from yarvic.core.errors import EvidenceError
+from yarvic.core.physics import FloatArray
+
+# A hole longer than this many usual steps is a gap: nothing is interpolated across it. Our choice.
+GAP_STEPS = 8.0
+
+
+@dataclass(frozen=True)
+class Channel:
+    """One signal: `values` (canonical unit of `quantity`) at `time_s`; both one-dimensional, of equal length."""
+
+    key: str
+    title: str
+    quantity: str
+    unit: str
+    time_s: FloatArray
+    values: FloatArray
+
+
+@dataclass(frozen=True)
+class Log:
+    """A set of channels recorded together."""
+
+    channels: Mapping[str, Channel]
+
+    def channel(self, key: str) -> Channel:
+        """The channel with this key. Raises EvidenceError when it was not logged."""
+        try:
+            return self.channels[key]
+        except KeyError:
+            raise EvidenceError(f"channel {key!r} is not in this log", remedy="Log it and pull again.") from None
+
+    def span(self) -> tuple[float, float]:
+        """First and last time stamp over all channels."""
+        starts = [c.time_s[0] for c in self.channels.values() if c.time_s.size]
+        ends = [c.time_s[-1] for c in self.channels.values() if c.time_s.size]
+        if not starts:
+            raise EvidenceError("the log holds no samples", remedy="Choose another log.")
+        return float(min(starts)), float(max(ends))
+
+    def at(self, key: str, times: FloatArray) -> FloatArray:
+        """Values of a channel at other times: linear between samples, NaN in gaps, past the ends and next to NaN."""
+        channel = self.channel(key)
+        t, v = channel.time_s, channel.values
+        if t.size < 2:
+            return np.full(times.shape, np.nan)
+        result = np.interp(times, t, v, left=np.nan, right=np.nan)
+        steps = np.diff(t)
+        holes = np.flatnonzero(steps > GAP_STEPS * np.median(steps))
+        for i in holes:
+            result[(times > t[i]) & (times < t[i + 1])] = np.nan
+        return result
+
+    def cut(self, start_s: float, end_s: float) -> Log:
+        """The part of the log between two times, ends included."""
+        parts = {}
+        for key, c in self.channels.items():
+            keep = slice(*np.searchsorted(c.time_s, [start_s, np.nextafter(end_s, np.inf)]))
+            parts[key] = Channel(key, c.title, c.quantity, c.unit, c.time_s[keep], c.values[keep])
+        return Log(parts)
+
+
+@dataclass(frozen=True)
+class Problem:
+    """Something wrong with recorded data, named so that nobody reads past it."""
+
+    channel: str
+    sentence: str
+
+
+def problems(log: Log) -> list[Problem]:
+    """Missing numbers, gaps, and time stamps that repeat or run backward, channel by channel."""
+    found = []
+    for key, c in log.channels.items():
+        missing = int(np.count_nonzero(~np.isfinite(c.values)))
+        if missing:
+            found.append(Problem(key, f"{c.title}: {missing} of {c.values.size} samples hold no number"))
+        steps = np.diff(c.time_s)
+        if not steps.size:
+            continue
+        backward = int(np.count_nonzero(steps < 0))
+        repeated = int(np.count_nonzero(steps == 0))
+        if backward:
+            found.append(Problem(key, f"{c.title}: time runs backward at {backward} samples"))
+        if repeated:
+            found.append(Problem(key, f"{c.title}: {repeated} time stamps repeat"))
+        gaps = int(np.count_nonzero(steps > GAP_STEPS * max(float(np.median(steps)), 1e-9)))
+        if gaps:
+            found.append(Problem(key, f"{c.title}: {gaps} gaps of more than {GAP_STEPS:.0f} steps"))
+    return found
