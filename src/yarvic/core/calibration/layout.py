@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from itertools import pairwise
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -95,7 +96,7 @@ class Layout(_Part):
             taken.append((*t.y.span(t.y.count), f"{t.key} y"))
             taken.append((*t.span(t.x.count * t.y.count), t.key))
         taken.sort()
-        for (_, end, a), (start, _, b) in zip(taken, taken[1:], strict=False):
+        for (_, end, a), (start, _, b) in pairwise(taken):
             if start < end:
                 raise ValueError(f"{a} and {b} overlap")
         if taken and taken[-1][1] > self.slot_size:

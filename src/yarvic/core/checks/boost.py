@@ -1,0 +1,53 @@
+"""Boost against its target."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yarvic.core.checks.evidence_of_pull import PullEvidence
+from yarvic.core.checks.finding import Finding
+from yarvic.core.errors import EvidenceError
+
+
+def boost(data: PullEvidence) -> list[Finding]:
+    """Overshoot and shortfall after the target was first reached, and the highest boost against components."""
+    try:
+        t, pressure = data.series("boost_pressure")
+        target = data.log.at("boost_target", t)
+    except EvidenceError as error:
+        return [data.not_known(c, str(error), "boost_pressure") for c in ("boost_overshoot", "boost_shortfall")]
+    reached = np.flatnonzero(pressure >= data.limits.sensor["boost_reached"] * target)
+    findings = []
+    # Never reached: then the second half of the pull says by how much.
+    first = int(reached[0]) if reached.size else t.size // 2
+    error_pa = pressure[first:] - target[first:]
+    over, under = int(np.nanargmax(error_pa)), int(np.nanargmin(error_pa))
+    findings.append(
+        data.found(
+            "boost_overshoot",
+            max(float(error_pa[over]), 0.0),
+            "Boost overshoots its target" if error_pa[over] > 0 else "Boost stays under its target",
+            data.where("boost_pressure", float(t[first + over])),
+        )
+    )
+    findings.append(
+        data.found(
+            "boost_shortfall",
+            max(-float(error_pa[under]), 0.0),
+            "Boost falls short of its target" if reached.size else "Boost never reaches its target",
+            data.where("boost_pressure", float(t[first + under])),
+        )
+    )
+    limit = data.limits.component("boost")
+    if limit is not None:
+        top = int(np.argmax(pressure))
+        findings.append(
+            data.found(
+                "boost_limit",
+                float(pressure[top]),
+                f"Highest boost for the {limit.component}",
+                data.where("boost_pressure", float(t[top])),
+                rule=limit.rule("Boost against the components"),
+            )
+        )
+    return findings

@@ -1,0 +1,33 @@
+"""Charge temperature: its rise in the pull and its distance from ambient."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yarvic.core.checks.evidence_of_pull import PullEvidence
+from yarvic.core.checks.finding import Finding
+from yarvic.core.errors import EvidenceError
+
+
+def charge_air(data: PullEvidence) -> list[Finding]:
+    """Rise from start to highest, and highest over the ambient temperature of the conditions or the log."""
+    try:
+        t, charge = data.series("charge_temperature")
+    except EvidenceError as error:
+        return [data.not_known(c, str(error), "charge_temperature") for c in ("charge_rise", "charge_over_ambient")]
+    top = int(np.argmax(charge))
+    where = data.where("charge_temperature", float(t[top]))
+    findings = [
+        data.found("charge_rise", float(charge[top] - charge[0]), "Charge temperature rises in the pull", where)
+    ]
+    if data.conditions is not None:
+        ambient = data.conditions.temperature_k
+    elif "ambient_temperature" in data.log.channels:
+        ambient = float(np.nanmedian(data.log.channel("ambient_temperature").values))
+    else:
+        why = "no ambient temperature was recorded"
+        return [*findings, data.not_known("charge_over_ambient", why, "charge_temperature")]
+    findings.append(
+        data.found("charge_over_ambient", float(charge[top] - ambient), "Charge temperature over ambient", where)
+    )
+    return findings

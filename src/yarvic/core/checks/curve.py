@@ -1,0 +1,50 @@
+"""Power, torque and engine speed against what the components carry."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from yarvic.core.checks.evidence_of_pull import PullEvidence
+from yarvic.core.checks.finding import Finding
+
+
+def curve(data: PullEvidence) -> list[Finding]:
+    """Peak wheel power and torque, uncorrected: it is the real load that a part must bear, not the standard day's."""
+    findings = []
+    for key, title in (("power", "Power"), ("torque", "Torque")):
+        limit = data.limits.component(key)
+        if limit is None:
+            findings.append(data.not_known(key, f"the job states no limit for {key}", "roller_speed"))
+            continue
+        if data.curve is None:
+            findings.append(data.not_known(key, "no dyno curve belongs to this pull", "roller_speed"))
+            continue
+        value, rpm = data.curve.peak_power() if key == "power" else data.curve.peak_torque()
+        speed = data.log.channel("engine_speed")
+        inside = (speed.time_s >= data.pull.start_s) & (speed.time_s <= data.pull.end_s)
+        at = int(np.nanargmin(np.abs(np.where(inside, speed.values, np.inf) - rpm)))
+        where = replace(data.where("engine_speed", float(speed.time_s[at])), speed_rpm=rpm)
+        found = data.found(
+            key,
+            value,
+            f"{title} for the {limit.component}",
+            where,
+            rule=limit.rule(f"{title} against the components"),
+        )
+        findings.append(replace(found, basis=f"{limit.basis}, uncorrected"))
+    limit = data.limits.component("engine_speed")
+    if limit is not None:
+        t, rpm_values = data.series("engine_speed")
+        top = int(np.argmax(rpm_values))
+        findings.append(
+            data.found(
+                "engine_speed",
+                float(rpm_values[top]),
+                f"Engine speed for the {limit.component}",
+                data.where("engine_speed", float(t[top])),
+                rule=limit.rule("Engine speed"),
+            )
+        )
+    return findings

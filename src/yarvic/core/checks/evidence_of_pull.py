@@ -1,0 +1,74 @@
+"""What a rule is given: one pull with its log, conditions, curve and limits."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from yarvic.core.checks.finding import UNKNOWN, Finding, Where, judge
+from yarvic.core.checks.limits import Limits, Rule
+from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.evidence.dyno import Curve
+from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.pulls import Pull
+from yarvic.core.physics import FloatArray
+
+# More missing numbers than this share of a pull, and the check says that it cannot judge. Our choice.
+MOST_MISSING = 0.05
+
+
+@dataclass(frozen=True)
+class PullEvidence:
+    """One pull as rules see it. `curve` is uncorrected; it and `conditions` are None where no dyno was logged."""
+
+    evidence: str
+    log: Log
+    pull: Pull
+    limits: Limits
+    conditions: Conditions | None = None
+    curve: Curve | None = None
+
+    def series(self, key: str) -> tuple[FloatArray, FloatArray]:
+        """Time stamps and values of a channel inside the pull, missing numbers left out.
+
+        Raises EvidenceError when it was not logged there or too much of it is missing.
+        """
+        c = self.log.channel(key)
+        keep = (c.time_s >= self.pull.start_s) & (c.time_s <= self.pull.end_s)
+        t, v = c.time_s[keep], c.values[keep]
+        if t.size < 5:
+            raise EvidenceError(f"{c.title} was not logged through the pull", remedy="Log it and pull again.")
+        good = np.isfinite(v)
+        if np.count_nonzero(~good) > MOST_MISSING * v.size:
+            share = np.count_nonzero(~good) / v.size * 100.0
+            raise EvidenceError(f"{share:.0f} % of {c.title} is missing in the pull", remedy="Pull again.")
+        return t[good], v[good]
+
+    def where(self, channel: str, time_s: float | None = None, cylinder: int | None = None) -> Where:
+        """The place of a finding, with the engine speed at that time."""
+        speed = None
+        if time_s is not None and "engine_speed" in self.log.channels:
+            at = float(self.log.at("engine_speed", np.array([time_s]))[0])
+            speed = at if np.isfinite(at) else None
+        return Where(self.evidence, self.pull.start_s, self.pull.end_s, time_s, speed, channel, cylinder)
+
+    def found(
+        self, check: str, value: float, statement: str, where: Where, *, rule: Rule | None = None, note: str = ""
+    ) -> Finding:
+        """A finding with its severity by the rule of this check (or the one given)."""
+        rule = rule or self.limits.rules[check]
+        return Finding(check, judge(rule, value), statement, rule, value, where, note)
+
+    def not_known(self, check: str, why: str, channel: str) -> Finding:
+        """A finding that says why the question cannot be answered."""
+        rule = self.limits.rules.get(check)
+        title = rule.title if rule else check.replace("_", " ").capitalize()
+        return Finding(
+            check, UNKNOWN, f"Not known: {title[0].lower()}{title[1:]}", rule, None, self.where(channel), why
+        )
+
+
+Family = Callable[[PullEvidence], list[Finding]]

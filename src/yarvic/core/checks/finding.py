@@ -1,0 +1,103 @@
+"""A finding: what a check says of one pull, with the number, its limit and the place."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from yarvic.core.checks.limits import Rule
+from yarvic.core.units import UNITS, from_canonical
+
+HOLDS, WATCH, STOP, UNKNOWN = "holds", "watch", "stop", "unknown"
+# What stops a release comes first.
+ORDER: Mapping[str, int] = {STOP: 0, UNKNOWN: 1, WATCH: 2, HOLDS: 3}
+
+
+@dataclass(frozen=True)
+class Where:
+    """The place in the evidence: a channel, a time, the engine speed there, the cylinder."""
+
+    evidence: str
+    start_s: float
+    end_s: float
+    time_s: float | None = None
+    speed_rpm: float | None = None
+    channel: str | None = None
+    cylinder: int | None = None
+
+
+@dataclass(frozen=True)
+class Finding:
+    """`value` and the rule's limits in canonical units; value is None when the question could not be answered."""
+
+    check: str
+    severity: str
+    statement: str
+    rule: Rule | None
+    value: float | None
+    where: Where
+    note: str = ""
+    basis: str = field(default="")
+
+    @property
+    def margin(self) -> float | None:
+        """Distance to the stop limit, canonical unit; negative past it."""
+        if self.value is None or self.rule is None:
+            return None
+        away = self.rule.stop_canonical - self.value
+        return away if self.rule.side == "above" else -away
+
+    def numbers(self, units: Mapping[str, str]) -> str:
+        """Value, place, limit and margin in the units a person chose by quantity."""
+        if self.value is None or self.rule is None:
+            return self.note
+        label = units.get(self.rule.quantity, self.rule.unit)
+        place = f" at {self.where.speed_rpm:,.0f} rpm" if self.where.speed_rpm is not None else ""
+        text = (
+            f"{amount(self.value, label)}{place}, limit {amount(self.rule.stop_canonical, label)}"
+            f"{', ' + self.basis if self.basis else ''}"
+        )
+        return f"{text}. {self.note}" if self.note else text
+
+    def share_of_limit(self) -> float | None:
+        """How much of the way to the stop limit is used, for a bar; over 1 past it.
+
+        The way is counted from zero for quantities that have one, and from 20 degC for temperatures.
+        """
+        if self.value is None or self.rule is None:
+            return None
+        zero = 293.15 if self.rule.quantity == "temperature" else 0.0
+        span = self.rule.stop_canonical - zero
+        return max(0.0, (self.value - zero) / span) if span else None
+
+    def watch_share(self) -> float | None:
+        """Where the watch limit stands on the same way."""
+        if self.rule is None:
+            return None
+        zero = 293.15 if self.rule.quantity == "temperature" else 0.0
+        span = self.rule.stop_canonical - zero
+        return (self.rule.watch_canonical - zero) / span if span else None
+
+
+def amount(value: float, label: str) -> str:
+    """A canonical number in the given unit, as it is read: `235.0 kPa`, `-4.2 %`, `0.84` for lambda."""
+    u = UNITS[label]
+    shown = f"{from_canonical(value, label):.{u.decimals}f}"
+    if label in ("lambda", "fraction"):
+        return f"{shown} {label}" if label == "lambda" else shown
+    return f"{shown} {label.removesuffix(' diff')}"
+
+
+def judge(rule: Rule, value: float) -> str:
+    """Severity of a value by its rule."""
+    sign = 1.0 if rule.side == "above" else -1.0
+    if sign * value > sign * rule.stop_canonical:
+        return STOP
+    if sign * value > sign * rule.watch_canonical:
+        return WATCH
+    return HOLDS
+
+
+def verdict(findings: list[Finding]) -> str:
+    """The worst severity of a set; `unknown` for none."""
+    return min((f.severity for f in findings), key=lambda s: ORDER[s], default=UNKNOWN)

@@ -1,0 +1,62 @@
+"""Lambda against its target, with the sensor's delay and range considered."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yarvic.core.checks.evidence_of_pull import PullEvidence
+from yarvic.core.checks.finding import Finding
+from yarvic.core.errors import EvidenceError
+from yarvic.core.physics import FloatArray
+
+# Errors are judged on a running mean, so that one noisy sample is not a lean engine. Our choice.
+MEAN_OVER_S = 0.25
+
+
+def mixture(data: PullEvidence) -> list[Finding]:
+    """Largest lean and rich error. A trace on the sensor's end is reported as off the scale, never as a number."""
+    checks = ("lambda_lean", "lambda_rich")
+    sensor = data.limits.sensor
+    try:
+        t, measured = data.series("lambda_measured")
+        target = data.log.at("lambda_target", t - sensor["lambda_delay"])
+    except EvidenceError as error:
+        return [data.not_known(c, str(error), "lambda_measured") for c in checks]
+    low_end = measured <= sensor["lambda_low"] + 1e-6
+    high_end = measured >= sensor["lambda_high"] - 1e-6
+    for ends, word in ((low_end, "rich"), (high_end, "lean")):
+        if np.count_nonzero(ends) > sensor["end_share"] * t.size:
+            seconds = float(np.count_nonzero(ends) * np.median(np.diff(t)))
+            why = f"the trace lies on the sensor's {word} end for {seconds:.1f} s: off the scale"
+            return [data.not_known(c, why, "lambda_measured") for c in checks]
+    settled = (t >= data.pull.start_s + sensor["settle"]) & np.isfinite(target)
+    if np.count_nonzero(settled) < 5:
+        why = "the pull is too short for the sensor to settle"
+        return [data.not_known(c, why, "lambda_measured") for c in checks]
+    t = t[settled]
+    error_lambda = _running_mean((measured - np.nan_to_num(target))[settled], t)
+    lean, rich = int(np.argmax(error_lambda)), int(np.argmin(error_lambda))
+    return [
+        data.found(
+            "lambda_lean",
+            max(float(error_lambda[lean]), 0.0),
+            "Mixture runs leaner than its target",
+            data.where("lambda_measured", float(t[lean])),
+        ),
+        data.found(
+            "lambda_rich",
+            min(float(error_lambda[rich]), 0.0),
+            "Mixture runs richer than its target",
+            data.where("lambda_measured", float(t[rich])),
+        ),
+    ]
+
+
+def _running_mean(values: FloatArray, t: FloatArray) -> FloatArray:
+    count = max(1, round(MEAN_OVER_S / max(float(np.median(np.diff(t))), 1e-6)))
+    if values.size <= count:
+        return np.array([values.mean()])
+    sums = np.cumsum(np.concatenate(([0.0], values)))
+    mean = (sums[count:] - sums[:-count]) / count
+    # The mean stands at the middle of its window; the ends repeat the first and the last.
+    return np.pad(mean, (count // 2, values.size - mean.size - count // 2), mode="edge")

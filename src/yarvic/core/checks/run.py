@@ -1,0 +1,76 @@
+"""All checks on all pulls."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yarvic.core.checks.boost import boost
+from yarvic.core.checks.charge_air import charge_air
+from yarvic.core.checks.curve import curve
+from yarvic.core.checks.evidence_of_pull import Family, PullEvidence
+from yarvic.core.checks.finding import HOLDS, ORDER, Finding
+from yarvic.core.checks.fuel_pressure import fuel_pressure
+from yarvic.core.checks.knock import knock
+from yarvic.core.checks.limits import Limits
+from yarvic.core.checks.mixture import mixture
+from yarvic.core.checks.temperatures import temperatures
+from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.evidence.dyno import dyno_curve
+from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.pulls import Pull, find_pulls
+
+# In the order in which practitioners read the evidence.
+FAMILIES: tuple[Family, ...] = (boost, charge_air, fuel_pressure, mixture, knock, temperatures, curve)
+
+
+def check_log(
+    evidence: str, log: Log, limits: Limits, conditions: Conditions | None = None
+) -> list[tuple[Pull, list[Finding]]]:
+    """The findings of every pull in a log, in time order; without pulls the list is empty."""
+    results = []
+    for pull in find_pulls(log):
+        found_curve = None
+        if conditions is not None and "roller_speed" in log.channels:
+            try:
+                found_curve = dyno_curve(log, pull, conditions, "none", boost_controlled=True)
+            except EvidenceError:
+                found_curve = None  # the curve family says that there is none
+        margin = 1.0
+        part = log.cut(pull.start_s - margin, pull.end_s + margin)
+        data = PullEvidence(evidence, part, pull, limits, conditions, found_curve)
+        results.append((pull, [finding for family in FAMILIES for finding in family(data)]))
+    return results
+
+
+@dataclass(frozen=True)
+class Summary:
+    """One check over several pulls: the worst finding, and in how many pulls it does not hold."""
+
+    check: str
+    worst: Finding
+    failing: int
+    pulls: int
+
+    def sentence(self) -> str:
+        """The worst finding's statement, with how many pulls show it."""
+        if self.worst.severity == HOLDS or self.worst.value is None:
+            return self.worst.statement
+        return f"{self.worst.statement} in {self.failing} of {self.pulls} pulls"
+
+
+def summarize(per_pull: list[list[Finding]]) -> list[Summary]:
+    """Findings of several pulls by check, worst first: by severity, then by the share of the limit used."""
+    by_check: dict[str, list[Finding]] = {}
+    for findings in per_pull:
+        for finding in findings:
+            by_check.setdefault(finding.check, []).append(finding)
+
+    def badness(finding: Finding) -> tuple[int, float]:
+        return ORDER[finding.severity], -(finding.share_of_limit() or 0.0)
+
+    summaries = [
+        Summary(check, min(found, key=badness), sum(f.severity != HOLDS for f in found), len(per_pull))
+        for check, found in by_check.items()
+    ]
+    return sorted(summaries, key=lambda s: badness(s.worst))
