@@ -1,0 +1,1 @@
+"""The job file: one vehicle in for calibration. Committed means on disk."""

@@ -1,0 +1,186 @@
+"""Opening the job's file: what it is, whether it is whole, and who may write."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib.resources import files
+from pathlib import Path
+from typing import IO
+from urllib.parse import quote
+
+from yarvic.core.errors import JobError, JobInUseError
+
+APPLICATION_ID = 0x59524A42  # "YRJB"
+VERSION = 1
+_SQLITE_MARK = b"SQLite format 3\0"
+_TABLES = {
+    "sheet", "build", "image", "revision", "draft", "evidence", "evidence_column", "flash", "waiver", "release",
+    "journal",
+}  # fmt: skip
+
+
+@contextmanager
+def said(path: Path) -> Iterator[None]:
+    """Turn what SQLite reports into a JobError that says what to do."""
+    try:
+        yield
+    except sqlite3.OperationalError as error:
+        text = str(error)
+        if "full" in text:
+            what, remedy = "the disk is full: nothing was changed", "Free some space and do it again."
+        elif "readonly" in text:
+            what, remedy = "the file may not be written", "Open it read only, or copy it to a folder of yours."
+        elif "locked" in text:
+            what, remedy = "another program holds the file", "Close that program and try again."
+        else:
+            what, remedy = f"the file could not be used: {text}", "Restore the job from a copy."
+        raise JobError(what, concerns=str(path), remedy=remedy, details=text) from error
+    except sqlite3.DatabaseError as error:
+        raise JobError(
+            "the job file is damaged",
+            concerns=str(path),
+            remedy="Restore it from a copy. Nothing was written to it.",
+            details=str(error),
+        ) from error
+
+
+class WriteLock:
+    """The right to write a job: a lock on a small file beside it, which the system frees when the process ends."""
+
+    def __init__(self, path: Path) -> None:
+        self._name = path.with_name(f".{path.name}.lock")
+        self._file: IO[str] | None = None
+        try:
+            self._file = open(self._name, "a+", encoding="utf-8")  # noqa: SIM115 - held while the job is open
+            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            owner = self._owner()
+            self.release()
+            raise JobInUseError(
+                f"the job is open in another window{owner}",
+                concerns=str(path),
+                remedy="Close it there, or open it here read only.",
+            ) from None
+        except OSError as error:
+            raise JobError(
+                f"the folder may not be written: {error.strerror}",
+                concerns=str(path.parent),
+                remedy="Open the job read only, or copy it to a folder of yours.",
+            ) from None
+        self._file.truncate(0)
+        self._file.write(str(os.getpid()))
+        self._file.flush()
+
+    def _owner(self) -> str:
+        assert self._file is not None
+        self._file.seek(0)
+        pid = self._file.read(20).strip()
+        return f" (process {pid})" if pid.isdigit() else ""
+
+    def release(self) -> None:
+        """Give the right back."""
+        if self._file is not None:
+            self._file.close()
+            self._file = None
+
+
+def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
+    """A connection to a checked job file. Raises JobError when it is none, newer, or damaged."""
+    _look_at_head(path)
+    with said(path):
+        mode = "ro" if read_only else "rw"
+        connection = sqlite3.connect(
+            f"file:{quote(str(path.absolute()))}?mode={mode}", uri=True, isolation_level=None, check_same_thread=False
+        )
+        try:
+            _prepare(connection)
+            _check(connection, path)
+        except BaseException:
+            connection.close()
+            raise
+        return connection
+
+
+def create(path: Path) -> sqlite3.Connection:
+    """A new, empty job file. Raises JobError when a file is there already or the folder cannot be written."""
+    try:
+        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644))
+    except FileExistsError:
+        raise JobError(
+            "a file of this name is there already", concerns=str(path), remedy="Choose another name."
+        ) from None
+    except OSError as error:
+        raise JobError(
+            f"cannot be created: {error.strerror}",
+            concerns=str(path),
+            remedy="Choose a folder that you may write to.",
+        ) from None
+    with said(path):
+        connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        _prepare(connection)
+        schema = files("yarvic.core.job").joinpath("schema.sql").read_text("utf-8")
+        connection.executescript(
+            f"BEGIN; PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; {schema} COMMIT;"
+        )
+        return connection
+
+
+def _prepare(connection: sqlite3.Connection) -> None:
+    # A commit that returned is on disk, the folder's entry of its journal included.
+    connection.execute("PRAGMA journal_mode=DELETE")
+    connection.execute("PRAGMA synchronous=EXTRA")
+    connection.execute("PRAGMA foreign_keys=ON")
+    connection.execute("PRAGMA trusted_schema=OFF")
+    connection.execute("PRAGMA cell_size_check=ON")
+
+
+def _look_at_head(path: Path) -> None:
+    try:
+        with path.open("rb") as file:
+            head = file.read(100)
+    except OSError as error:
+        raise JobError(
+            f"cannot be opened: {error.strerror}", concerns=str(path), remedy="Choose another file."
+        ) from None
+    if head[:16] != _SQLITE_MARK or int.from_bytes(head[68:72], "big") != APPLICATION_ID:
+        raise JobError("this is not a job file", concerns=str(path), remedy="Choose a file that ends in .yarvic.")
+
+
+def _check(connection: sqlite3.Connection, path: Path) -> None:
+    version = connection.execute("PRAGMA user_version").fetchone()[0]
+    if version > VERSION:
+        raise JobError(
+            f"the job was written by a newer Yarvic (file version {version}, this one reads {VERSION})",
+            concerns=str(path),
+            remedy="Install the newer Yarvic. Nothing was changed.",
+        )
+    tables = {row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type='table'")}
+    missing = _TABLES - tables
+    if missing:
+        raise JobError(
+            f"the job file is damaged: it lacks {', '.join(sorted(missing))}",
+            concerns=str(path),
+            remedy="Restore it from a copy.",
+        )
+
+
+def verify(path: Path) -> None:
+    """Read the whole file and check its structure and references. Raises JobError when it is damaged.
+
+    On a connection of its own, so that it may run beside the work.
+    """
+    with said(path):
+        connection = sqlite3.connect(f"file:{quote(str(path.absolute()))}?mode=ro", uri=True)
+        try:
+            result = connection.execute("PRAGMA integrity_check(1)").fetchone()[0]
+            broken = connection.execute("PRAGMA foreign_key_check").fetchone()
+        finally:
+            connection.close()
+    if result != "ok" or broken is not None:
+        raise JobError(
+            "the job file is damaged", concerns=str(path), remedy="Restore it from a copy.", details=str(result)
+        )

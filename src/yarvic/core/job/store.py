@@ -1,0 +1,454 @@
+"""The job: reading and committing what belongs to one vehicle."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import threading
+import zlib
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from yarvic.core.calibration.edits import Edit
+from yarvic.core.calibration.image import check_image, image_id
+from yarvic.core.calibration.layout import Layout, parse_layout
+from yarvic.core.errors import CalibrationError, JobError
+from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.evidence.log import Channel, Log
+from yarvic.core.job import columns, file
+from yarvic.core.job.model import (
+    Build,
+    Draft,
+    Entry,
+    Evidence,
+    Flash,
+    JobSheet,
+    Release,
+    Revision,
+    Waiver,
+)
+
+Clock = Callable[[], datetime]
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)
+
+
+class Job:
+    """An open job file. Each method that changes something is one transaction, on disk when it returns.
+
+    Safe to use from several threads. Methods raise JobError when the file cannot be read or written, and when a
+    record it holds cannot be what it claims.
+    """
+
+    def __init__(self, path: Path, connection: sqlite3.Connection, lock: file.WriteLock | None, clock: Clock) -> None:
+        self.path = path
+        self.clock = clock
+        self._connection = connection
+        self._write_lock = lock
+        self._turn = threading.RLock()
+        with self._reading():
+            row = self._connection.execute("SELECT document, layout FROM sheet").fetchone()
+        if row is None:
+            raise JobError("the job file holds no job sheet", concerns=str(path), remedy="Restore it from a copy.")
+        self._sheet = self._document(JobSheet.model_validate_json, row[0], "job sheet")
+        self._layout = self._document(parse_layout, row[1], "layout")
+
+    # -- opening and closing
+
+    @classmethod
+    def create(
+        cls, path: Path, sheet: JobSheet, layout_toml: str, stock_image: bytes, *, author: str, clock: Clock = _now
+    ) -> Job:
+        """A new job with its first build and the stock image as revision Stock."""
+        layout = parse_layout(layout_toml)
+        check_image(stock_image, layout, source="stock image")
+        lock = file.WriteLock(path)
+        try:
+            connection = file.create(path)
+        except BaseException:
+            lock.release()
+            raise
+        try:
+            with file.said(path):
+                connection.execute("BEGIN")
+                connection.execute("INSERT INTO sheet VALUES (1, ?, ?)", (sheet.model_dump_json(), layout_toml))
+                connection.execute(
+                    "INSERT INTO build VALUES (1, ?, ?, ?)", ("as received", clock().isoformat(), json.dumps({}))
+                )
+                connection.execute("COMMIT")
+            job = cls(path, connection, lock, clock)
+            job.commit_revision("Stock", None, "as received", author, stock_image, ())
+            return job
+        except BaseException:
+            connection.close()
+            lock.release()
+            path.unlink(missing_ok=True)
+            raise
+
+    @classmethod
+    def open(cls, path: Path, *, read_only: bool = False, clock: Clock = _now) -> Job:
+        """Open a job. Raises JobInUseError when another process may write it and `read_only` is not set."""
+        lock = None if read_only or not path.exists() else file.WriteLock(path)
+        connection: sqlite3.Connection | None = None
+        try:
+            connection = file.connect(path, read_only=read_only)
+            return cls(path, connection, lock, clock)
+        except BaseException:
+            if connection is not None:
+                connection.close()
+            if lock is not None:
+                lock.release()
+            raise
+
+    @property
+    def read_only(self) -> bool:
+        """Whether this process may not write the job."""
+        return self._write_lock is None
+
+    def close(self) -> None:
+        """Close the file and give the right to write back."""
+        with self._turn:
+            self._connection.close()
+            if self._write_lock is not None:
+                self._write_lock.release()
+                self._write_lock = None
+
+    @contextmanager
+    def _reading(self) -> Iterator[None]:
+        with self._turn, file.said(self.path):
+            yield
+
+    @contextmanager
+    def _committing(self) -> Iterator[sqlite3.Connection]:
+        if self.read_only:
+            raise JobError(
+                "the job is open read only", concerns=str(self.path), remedy="Close it elsewhere and open it again."
+            )
+        with self._turn, file.said(self.path):
+            self._connection.execute("BEGIN IMMEDIATE")
+            try:
+                yield self._connection
+            except BaseException:
+                if self._connection.in_transaction:
+                    self._connection.execute("ROLLBACK")
+                raise
+            self._connection.execute("COMMIT")
+
+    def _rows(self, query: str, values: tuple[Any, ...] = ()) -> list[Any]:
+        with self._reading():
+            return self._connection.execute(query, values).fetchall()
+
+    def _document(self, read: Callable[[str], Any], text: str, what: str) -> Any:
+        try:
+            return read(text)
+        except (ValidationError, CalibrationError, ValueError, TypeError, KeyError) as error:
+            raise JobError(
+                f"the job's {what} cannot be understood",
+                concerns=str(self.path),
+                remedy="Restore the job from a copy.",
+                details=str(error),
+            ) from None
+
+    def _stamp(self) -> str:
+        return self.clock().isoformat(timespec="seconds")
+
+    # -- the sheet
+
+    @property
+    def sheet(self) -> JobSheet:
+        """The job sheet."""
+        return self._sheet  # type: ignore[no-any-return]
+
+    @property
+    def layout(self) -> Layout:
+        """The memory layout of the vehicle's control unit."""
+        return self._layout  # type: ignore[no-any-return]
+
+    def builds(self) -> list[Build]:
+        """All builds in order."""
+        return [
+            Build(r[0], r[1], r[2], self._document(json.loads, r[3], "build"))
+            for r in self._rows("SELECT number, title, time, fitted FROM build ORDER BY number")
+        ]
+
+    def fit(self, title: str, fitted: dict[str, str]) -> Build:
+        """Record a fitting event: it starts a new build."""
+        with self._committing() as c:
+            number = c.execute("SELECT max(number) FROM build").fetchone()[0] + 1
+            time = self._stamp()
+            c.execute("INSERT INTO build VALUES (?, ?, ?, ?)", (number, title, time, json.dumps(fitted)))
+            self._write_journal(c, "build", f"Build {number}: {title}.")
+        return Build(number, title, time, fitted)
+
+    def fitted(self) -> dict[str, str]:
+        """What is fitted now, by station key: the sheet's entries with all builds on top."""
+        now = {s.key: s.fitted for s in self.sheet.stations}
+        for build in self.builds():
+            now.update(build.fitted)
+        return now
+
+    # -- revisions and the draft
+
+    def revisions(self) -> list[Revision]:
+        """All revisions in the order of their making."""
+        return [
+            Revision(*r[:8], self._document(_edits, r[8], "list of edits"))
+            for r in self._rows(
+                "SELECT id, name, parent_id, reason, author, time, image, build, edits FROM revision ORDER BY id"
+            )
+        ]
+
+    def revision(self, name: str) -> Revision:
+        """The revision of this name. Raises JobError when there is none."""
+        for revision in self.revisions():
+            if revision.name == name:
+                return revision
+        raise JobError(f"there is no revision {name!r}", concerns=str(self.path))
+
+    def next_name(self) -> str:
+        """The name the next revision gets: a letter for the build and a number."""
+        build = len(self.builds())
+        letter = chr(ord("A") + (build - 1) % 26)
+        numbers = [int(r.name[1:]) for r in self.revisions() if r.name[0] == letter and r.name[1:].isdigit()]
+        return f"{letter}{max(numbers, default=0) + 1}"
+
+    def commit_revision(
+        self,
+        name: str,
+        parent_id: int | None,
+        reason: str,
+        author: str,
+        image: bytes,
+        edits: Iterable[Edit],
+        *,
+        drop_draft: bool = False,
+    ) -> Revision:
+        """Make a revision of an image. Raises JobError without a reason, CalibrationError for an unfit image."""
+        if not reason.strip():
+            raise JobError("a revision needs its reason", remedy="Say in one sentence why the maps changed.")
+        check_image(image, self.layout, source=name)
+        sha, edits, time = image_id(image), tuple(edits), self._stamp()
+        with self._committing() as c:
+            c.execute(
+                "INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image, columns.LEVEL))
+            )
+            build = c.execute("SELECT max(number) FROM build").fetchone()[0]
+            cursor = c.execute(
+                "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                (name, parent_id, reason.strip(), author, time, sha, build, _edits_json(edits)),
+            )
+            if drop_draft:
+                c.execute("DELETE FROM draft")
+            self._write_journal(c, name, f"{name} committed by {author}: {reason.strip()}")
+        assert cursor.lastrowid is not None
+        return Revision(cursor.lastrowid, name, parent_id, reason.strip(), author, time, sha, build, edits)
+
+    def image(self, sha256: str) -> bytes:
+        """The image of this content. Raises JobError when it is missing or its bytes do not match its name."""
+        rows = self._rows("SELECT size, data FROM image WHERE sha256 = ?", (sha256,))
+        if not rows:
+            raise JobError("an image is missing", concerns=str(self.path), remedy="Restore the job from a copy.")
+        size, data = rows[0]
+        try:
+            image = zlib.decompressobj().decompress(data, size + 1)
+        except zlib.error:
+            image = b""
+        if image_id(image) != sha256:
+            raise JobError("an image is damaged", concerns=str(self.path), remedy="Restore the job from a copy.")
+        return image
+
+    def draft(self) -> Draft | None:
+        """The draft that was kept, if there is one."""
+        rows = self._rows("SELECT parent_id, edits, time FROM draft")
+        if not rows:
+            return None
+        return Draft(rows[0][0], self._document(_edits, rows[0][1], "draft"), rows[0][2])
+
+    def keep_draft(self, parent_id: int, edits: Iterable[Edit]) -> Draft:
+        """Put the draft on disk in place of the one before."""
+        draft = Draft(parent_id, tuple(edits), self._stamp())
+        with self._committing() as c:
+            c.execute(
+                "INSERT OR REPLACE INTO draft VALUES (1, ?, ?, ?)", (parent_id, _edits_json(draft.edits), draft.time)
+            )
+        return draft
+
+    def drop_draft(self) -> None:
+        """Forget the draft; the journal says so."""
+        with self._committing() as c:
+            if c.execute("DELETE FROM draft").rowcount:
+                self._write_journal(c, "draft", "The draft was discarded.")
+
+    # -- evidence
+
+    def evidence(self) -> list[Evidence]:
+        """All runs in the order of their time."""
+        return [
+            Evidence(
+                *r[:6], None if r[6] is None else self._document(Conditions.model_validate_json, r[6], "conditions")
+            )
+            for r in self._rows(
+                "SELECT id, title, revision_id, build, time, source, conditions FROM evidence ORDER BY time, id"
+            )
+        ]
+
+    def add_evidence(
+        self, title: str, revision_id: int, log: Log, conditions: Conditions | None, *, source: str
+    ) -> Evidence:
+        """Store a run, on the present build."""
+        encoded, times = [], {}
+        for channel in log.channels.values():
+            if id(channel.time_s) not in times:
+                times[id(channel.time_s)] = len(encoded)
+                crc, data = columns.encode(channel.time_s)
+                encoded.append((len(encoded), "time", "Time", "time", "s", None, channel.time_s.size, crc, data))
+        for c in log.channels.values():
+            crc, data = columns.encode(c.values)
+            at = times[id(c.time_s)]
+            encoded.append((len(encoded), c.key, c.title, c.quantity, c.unit, at, c.values.size, crc, data))
+        time = self._stamp()
+        with self._committing() as db:
+            number = db.execute("SELECT count(*) FROM evidence").fetchone()[0] + 1
+            evidence_id = f"R{number:04d}"
+            build = db.execute("SELECT max(number) FROM build").fetchone()[0]
+            document = None if conditions is None else conditions.model_dump_json()
+            db.execute(
+                "INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (evidence_id, title, revision_id, build, time, source, document),
+            )
+            db.executemany(
+                "INSERT INTO evidence_column VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                [(evidence_id, *row) for row in encoded],
+            )
+            self._write_journal(db, evidence_id, f"{title} recorded ({source}).")
+        return Evidence(evidence_id, title, revision_id, build, time, source, conditions)
+
+    def log(self, evidence_id: str, keys: Iterable[str] | None = None) -> Log:
+        """The log of a run, or only some of its channels. Raises JobError when a column is damaged."""
+        rows = self._rows(
+            "SELECT position, key, title, quantity, unit, time_position, count FROM evidence_column"
+            " WHERE evidence_id = ? ORDER BY position",
+            (evidence_id,),
+        )
+        if not rows:
+            raise JobError(f"there is no log for {evidence_id!r}", concerns=str(self.path))
+        wanted = None if keys is None else set(keys)
+        times: dict[int, Any] = {}
+        channels = {}
+        for position, key, title, quantity, unit, time_position, count in rows:
+            if time_position is None or (wanted is not None and key not in wanted):
+                continue
+            if time_position not in times:
+                times[time_position] = self._column(evidence_id, time_position)
+            values = self._column(evidence_id, position)
+            if values.size != times[time_position].size:
+                raise JobError(f"{title} has {count} samples but other time stamps", concerns=str(self.path))
+            channels[key] = Channel(key, title, quantity, unit, times[time_position], values)
+        return Log(channels)
+
+    def _column(self, evidence_id: str, position: int) -> Any:
+        count, crc, data = self._rows(
+            "SELECT count, crc32, data FROM evidence_column WHERE evidence_id = ? AND position = ?",
+            (evidence_id, position),
+        )[0]
+        return columns.decode(count, crc, data, concerns=f"{self.path.name}, {evidence_id}")
+
+    # -- flashing, waivers, releases, journal
+
+    def record_flash(self, revision_id: int, unit: str, image: str, blocks: int) -> Flash:
+        """Record that an image was written to a unit and read back equal."""
+        flash = Flash(revision_id, self._stamp(), unit, image, blocks)
+        with self._committing() as c:
+            c.execute(
+                "INSERT INTO flash (revision_id, time, unit, image, blocks) VALUES (?, ?, ?, ?, ?)",
+                (flash.revision_id, flash.time, flash.unit, flash.image, flash.blocks),
+            )
+            self._write_journal(c, "flash", f"{blocks} blocks written to {unit} and read back equal.")
+        return flash
+
+    def flashes(self) -> list[Flash]:
+        """All verified writes in order."""
+        return [Flash(*r) for r in self._rows("SELECT revision_id, time, unit, image, blocks FROM flash ORDER BY id")]
+
+    def waive(self, revision_id: int, condition: str, name: str, reason: str) -> Waiver:
+        """Record that a named person sets a condition of release aside. Raises JobError without name or reason."""
+        if not name.strip() or not reason.strip():
+            raise JobError("a waiver needs a name and a reason", remedy="Fill in both.")
+        waiver = Waiver(revision_id, condition, name.strip(), reason.strip(), self._stamp())
+        with self._committing() as c:
+            c.execute(
+                "INSERT OR REPLACE INTO waiver (revision_id, condition, name, reason, time) VALUES (?, ?, ?, ?, ?)",
+                (waiver.revision_id, waiver.condition, waiver.name, waiver.reason, waiver.time),
+            )
+            self._write_journal(c, "waiver", f"{waiver.name} waived {condition}: {waiver.reason}")
+        return waiver
+
+    def waivers(self, revision_id: int) -> list[Waiver]:
+        """The waivers of a revision."""
+        return [
+            Waiver(*r)
+            for r in self._rows(
+                "SELECT revision_id, condition, name, reason, time FROM waiver WHERE revision_id = ? ORDER BY id",
+                (revision_id,),
+            )
+        ]
+
+    def record_release(self, revision_id: int, name: str, manifest_sha256: str, package: str) -> Release:
+        """Record a signed release; a revision is released once."""
+        release = Release(revision_id, name, self._stamp(), manifest_sha256, package)
+        with self._committing() as c:
+            if c.execute("SELECT 1 FROM release WHERE revision_id = ?", (revision_id,)).fetchone():
+                raise JobError("this revision is released already", remedy="Commit a new revision.")
+            c.execute(
+                "INSERT INTO release VALUES (?, ?, ?, ?, ?)",
+                (release.revision_id, release.name, release.time, release.manifest_sha256, release.package),
+            )
+            self._write_journal(c, "release", f"Signed by {name}: {package}.")
+        return release
+
+    def releases(self) -> list[Release]:
+        """All releases."""
+        return [
+            Release(*r)
+            for r in self._rows("SELECT revision_id, name, time, manifest_sha256, package FROM release ORDER BY time")
+        ]
+
+    def note(self, subject: str, sentence: str) -> None:
+        """Add a line to the journal."""
+        with self._committing() as c:
+            self._write_journal(c, subject, sentence)
+
+    def journal(self) -> list[Entry]:
+        """The journal from the first line on."""
+        return [Entry(*r) for r in self._rows("SELECT time, subject, sentence FROM journal ORDER BY id")]
+
+    def _write_journal(self, connection: sqlite3.Connection, subject: str, sentence: str) -> None:
+        connection.execute(
+            "INSERT INTO journal (time, subject, sentence) VALUES (?, ?, ?)", (self._stamp(), subject, sentence)
+        )
+
+
+def _edits_json(edits: Iterable[Edit]) -> str:
+    return json.dumps([[e.slot, e.key, e.what, e.cells, e.before, e.after] for e in edits])
+
+
+def _edits(text: str) -> tuple[Edit, ...]:
+    return tuple(
+        Edit(
+            str(slot),
+            str(key),
+            str(what),
+            tuple((int(r), int(c)) for r, c in cells),
+            tuple(float(v) for v in before),
+            tuple(float(v) for v in after),
+        )
+        for slot, key, what, cells, before, after in json.loads(text)
+    )
