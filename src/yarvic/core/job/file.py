@@ -106,13 +106,9 @@ def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
 
 
 def create(path: Path) -> sqlite3.Connection:
-    """A new, empty job file. Raises JobError when a file is there already or the folder cannot be written."""
+    """A new, empty job file. Raises JobError when the folder cannot be written."""
     try:
         os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644))
-    except FileExistsError:
-        raise JobError(
-            "a file of this name is there already", concerns=str(path), remedy="Choose another name."
-        ) from None
     except OSError as error:
         raise JobError(
             f"cannot be created: {error.strerror}",
@@ -127,6 +123,22 @@ def create(path: Path) -> sqlite3.Connection:
             f"BEGIN; PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; {schema} COMMIT;"
         )
         return connection
+
+
+def put_in_place(new: Path, path: Path) -> None:
+    """Give a finished file its name. Raises JobError when a file of that name is there already."""
+    try:
+        os.link(new, path)
+    except FileExistsError:
+        raise JobError(
+            "a file of this name is there already", concerns=str(path), remedy="Choose another name."
+        ) from None
+    new.unlink()
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
 
 
 def _prepare(connection: sqlite3.Connection) -> None:

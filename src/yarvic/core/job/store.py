@@ -21,6 +21,8 @@ from yarvic.core.errors import CalibrationError, JobError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Channel, Log
 from yarvic.core.job import columns, file
+from yarvic.core.job.columns import encode_log
+from yarvic.core.job.edits_json import edits_from_json, edits_to_json
 from yarvic.core.job.model import (
     Build,
     Draft,
@@ -70,12 +72,11 @@ class Job:
         layout = parse_layout(layout_toml)
         check_image(stock_image, layout, source="stock image")
         lock = file.WriteLock(path)
+        # Built under another name and linked into place, so that a job is there whole or not at all.
+        new = path.with_name(f".{path.name}.new")
+        new.unlink(missing_ok=True)
         try:
-            connection = file.create(path)
-        except BaseException:
-            lock.release()
-            raise
-        try:
+            connection = file.create(new)
             with file.said(path):
                 connection.execute("BEGIN")
                 connection.execute("INSERT INTO sheet VALUES (1, ?, ?)", (sheet.model_dump_json(), layout_toml))
@@ -83,13 +84,13 @@ class Job:
                     "INSERT INTO build VALUES (1, ?, ?, ?)", ("as received", clock().isoformat(), json.dumps({}))
                 )
                 connection.execute("COMMIT")
-            job = cls(path, connection, lock, clock)
-            job.commit_revision("Stock", None, "as received", author, stock_image, ())
-            return job
-        except BaseException:
+            cls(new, connection, lock, clock).commit_revision("Stock", None, "as received", author, stock_image, ())
             connection.close()
+            file.put_in_place(new, path)
+            return cls(path, file.connect(path, read_only=False), lock, clock)
+        except BaseException:
             lock.release()
-            path.unlink(missing_ok=True)
+            new.unlink(missing_ok=True)
             raise
 
     @classmethod
@@ -199,7 +200,9 @@ class Job:
     def revisions(self) -> list[Revision]:
         """All revisions in the order of their making."""
         return [
-            Revision(*r[:8], self._document(_edits, r[8], "list of edits"))
+            Revision(
+                r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], self._document(edits_from_json, r[8], "list of edits")
+            )
             for r in self._rows(
                 "SELECT id, name, parent_id, reason, author, time, image, build, edits FROM revision ORDER BY id"
             )
@@ -243,7 +246,7 @@ class Job:
             cursor = c.execute(
                 "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"
                 " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                (name, parent_id, reason.strip(), author, time, sha, build, _edits_json(edits)),
+                (name, parent_id, reason.strip(), author, time, sha, build, edits_to_json(edits)),
             )
             if drop_draft:
                 c.execute("DELETE FROM draft")
@@ -270,14 +273,15 @@ class Job:
         rows = self._rows("SELECT parent_id, edits, time FROM draft")
         if not rows:
             return None
-        return Draft(rows[0][0], self._document(_edits, rows[0][1], "draft"), rows[0][2])
+        return Draft(rows[0][0], self._document(edits_from_json, rows[0][1], "draft"), rows[0][2])
 
     def keep_draft(self, parent_id: int, edits: Iterable[Edit]) -> Draft:
         """Put the draft on disk in place of the one before."""
         draft = Draft(parent_id, tuple(edits), self._stamp())
         with self._committing() as c:
             c.execute(
-                "INSERT OR REPLACE INTO draft VALUES (1, ?, ?, ?)", (parent_id, _edits_json(draft.edits), draft.time)
+                "INSERT OR REPLACE INTO draft VALUES (1, ?, ?, ?)",
+                (parent_id, edits_to_json(draft.edits), draft.time),
             )
         return draft
 
@@ -291,29 +295,19 @@ class Job:
 
     def evidence(self) -> list[Evidence]:
         """All runs in the order of their time."""
-        return [
-            Evidence(
-                *r[:6], None if r[6] is None else self._document(Conditions.model_validate_json, r[6], "conditions")
-            )
-            for r in self._rows(
-                "SELECT id, title, revision_id, build, time, source, conditions FROM evidence ORDER BY time, id"
-            )
-        ]
+        found = []
+        for r in self._rows(
+            "SELECT id, title, revision_id, build, time, source, conditions FROM evidence ORDER BY time, id"
+        ):
+            conditions = None if r[6] is None else self._document(Conditions.model_validate_json, r[6], "conditions")
+            found.append(Evidence(r[0], r[1], r[2], r[3], r[4], r[5], conditions))
+        return found
 
     def add_evidence(
         self, title: str, revision_id: int, log: Log, conditions: Conditions | None, *, source: str
     ) -> Evidence:
         """Store a run, on the present build."""
-        encoded, times = [], {}
-        for channel in log.channels.values():
-            if id(channel.time_s) not in times:
-                times[id(channel.time_s)] = len(encoded)
-                crc, data = columns.encode(channel.time_s)
-                encoded.append((len(encoded), "time", "Time", "time", "s", None, channel.time_s.size, crc, data))
-        for c in log.channels.values():
-            crc, data = columns.encode(c.values)
-            at = times[id(c.time_s)]
-            encoded.append((len(encoded), c.key, c.title, c.quantity, c.unit, at, c.values.size, crc, data))
+        encoded = encode_log(log)
         time = self._stamp()
         with self._committing() as db:
             number = db.execute("SELECT count(*) FROM evidence").fetchone()[0] + 1
@@ -434,21 +428,3 @@ class Job:
         connection.execute(
             "INSERT INTO journal (time, subject, sentence) VALUES (?, ?, ?)", (self._stamp(), subject, sentence)
         )
-
-
-def _edits_json(edits: Iterable[Edit]) -> str:
-    return json.dumps([[e.slot, e.key, e.what, e.cells, e.before, e.after] for e in edits])
-
-
-def _edits(text: str) -> tuple[Edit, ...]:
-    return tuple(
-        Edit(
-            str(slot),
-            str(key),
-            str(what),
-            tuple((int(r), int(c)) for r, c in cells),
-            tuple(float(v) for v in before),
-            tuple(float(v) for v in after),
-        )
-        for slot, key, what, cells, before, after in json.loads(text)
-    )

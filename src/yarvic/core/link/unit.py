@@ -1,0 +1,35 @@
+"""What Yarvic asks of a control unit, whatever carries the bytes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True)
+class Identity:
+    """What a unit says of itself."""
+
+    name: str
+    family: str
+    layout_version: int
+    running: str
+
+
+class ControlUnit(Protocol):
+    """A control unit on the link. Methods raise LinkError when the unit refuses or the link breaks."""
+
+    def identify(self) -> Identity:
+        """Who the unit is and which image it runs."""
+
+    def supply_voltage(self) -> float:
+        """Supply voltage in V, as the unit measures it."""
+
+    def read_block(self, index: int) -> bytes:
+        """One block of its calibration memory."""
+
+    def write_block(self, index: int, data: bytes) -> None:
+        """Replace one block."""
+
+    def restart(self) -> None:
+        """Key off, wait, start: the unit takes up what its memory says, or refuses to."""
