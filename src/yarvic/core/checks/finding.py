@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from yarvic.core.checks.limits import Rule
 from yarvic.core.units import UNITS, from_canonical
@@ -37,7 +37,8 @@ class Finding:
     value: float | None
     where: Where
     note: str = ""
-    basis: str = field(default="")
+    basis: str = ""
+    family: str = ""
 
     @property
     def margin(self) -> float | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
@@ -21,7 +21,15 @@ from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.pulls import Pull, find_pulls
 
 # In the order in which practitioners read the evidence.
-FAMILIES: tuple[Family, ...] = (boost, charge_air, fuel_pressure, mixture, knock, temperatures, curve)
+FAMILIES: tuple[tuple[str, Family], ...] = (
+    ("Boost", boost),
+    ("Charge air", charge_air),
+    ("Fuel pressure", fuel_pressure),
+    ("Mixture", mixture),
+    ("Knock", knock),
+    ("Temperatures", temperatures),
+    ("Power and torque", curve),
+)
 
 
 def check_log(
@@ -39,7 +47,8 @@ def check_log(
         margin = 1.0
         part = log.cut(pull.start_s - margin, pull.end_s + margin)
         data = PullEvidence(evidence, part, pull, limits, conditions, found_curve)
-        results.append((pull, [finding for family in FAMILIES for finding in family(data)]))
+        findings = [replace(found, family=title) for title, family in FAMILIES for found in family(data)]
+        results.append((pull, findings))
     return results
 
 
@@ -51,6 +60,11 @@ class Summary:
     worst: Finding
     failing: int
     pulls: int
+
+    @property
+    def family(self) -> str:
+        """The family of the check, in words."""
+        return self.worst.family
 
     def sentence(self) -> str:
         """The worst finding's statement, with how many pulls show it."""

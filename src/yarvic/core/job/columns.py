@@ -1,7 +1,8 @@
 """Columns of numbers as compressed bytes.
 
 float64 little endian; the eight bytes of all numbers are regrouped (all first bytes, then all second ones and so on),
-which makes slowly changing signals small, then compressed with zlib. A CRC-32 over the compressed bytes guards each column.
+which makes slowly changing signals small, then compressed with zlib. A CRC-32 over the compressed bytes guards
+each column.
 """
 
 from __future__ import annotations

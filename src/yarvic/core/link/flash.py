@@ -55,7 +55,8 @@ def flash(unit: ControlUnit, layout: Layout, image: bytes, report: Report, cance
 
     Blocks that differ are written, the header's last, so that a unit interrupted in the middle knows that its memory
     is not whole. When asked to cancel, or when the link fails while the unit still answers, the blocks
-    already written are put back from the backup. Raises LinkError, CalibrationError for an image that does not fit, Cancelled.
+    already written are put back from the backup. Raises LinkError, CalibrationError for an image that does not fit,
+    Cancelled.
     """
     check_image(image, layout)
     identity = unit.identify()

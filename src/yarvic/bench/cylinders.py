@@ -1,0 +1,126 @@
+"""The simulated cylinders: burn, torque, exhaust heat, and knock cycle by cycle."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import pi
+
+import numpy as np
+
+from yarvic.bench.plant import Engine
+from yarvic.core.physics import FloatArray
+from yarvic.core.physics.combustion import (
+    cylinder_pressure,
+    cylinder_volume,
+    friction_mep,
+    mixture_efficiency,
+    released_share,
+    spark_efficiency,
+    wiebe,
+    wiebe_half_share,
+)
+from yarvic.core.physics.constants import CA50_BEST_DEG, CP_AIR, CP_EXHAUST, GAMMA_UNBURNED, R_DRY_AIR
+from yarvic.core.physics.fuel import Fuel
+from yarvic.core.physics.knock import ignition_delay, knock_integral
+
+HALF_BURNED = wiebe_half_share()
+LATEST_KNOCK = 0.97  # burned share past which the end gas is too little to be heard
+KNOCK_GRID_DEG = np.arange(-40.0, 62.0, 2.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Charge:
+    """What is in the cylinders this cycle: manifold pressure and temperature, air per cylinder kg, lambda, speed."""
+
+    pressure_pa: float
+    temperature_k: float
+    air_kg: float
+    mixture_lambda: float
+    speed_rpm: float
+
+
+def burn_angles(p: Engine, charge: Charge) -> tuple[float, float]:
+    """Delay from spark to start of burn and Wiebe duration, in degrees of crank angle."""
+    delay = p.delay_deg + p.delay_deg_per_1000rpm * charge.speed_rpm / 1000.0
+    reference = 1.5 * 101325.0 / (R_DRY_AIR * 293.15) * p.displacement_m3 / p.cylinders
+    filling = max(charge.air_kg / reference, 0.05)
+    off = charge.mixture_lambda - 0.9
+    duration = (
+        p.burn_deg * (charge.speed_rpm / 3000.0) ** p.burn_speed_exponent * filling**p.burn_filling_exponent
+        + p.burn_lambda_slope * 10.0 * off * off
+    )
+    return delay, duration
+
+
+def half_burned_at(p: Engine, charge: Charge, spark_deg: float) -> float:
+    """Crank angle after top centre at which half has burned, for a spark `spark_deg` before it."""
+    delay, duration = burn_angles(p, charge)
+    return -spark_deg + delay + HALF_BURNED * duration
+
+
+@dataclass(frozen=True, slots=True)
+class Worked:
+    """Energies of one cylinder and cycle in J, and the exhaust's temperature in K."""
+
+    fuel_j: float
+    released_j: float
+    indicated_j: float
+    coolant_j: float
+    exhaust_k: float
+
+
+def work(p: Engine, fuel: Fuel, charge: Charge, spark_deg: float) -> Worked:
+    """What one cylinder makes of its charge.
+
+    Indicated work is the best share of the stoichiometric energy of the air, reduced by distance from best spark and
+    best lambda; coolant takes its share, less when the burn is late; the exhaust carries what remains of the energy
+    released.
+    """
+    late = half_burned_at(p, charge, spark_deg)
+    fuel_kg = charge.air_kg / (fuel.stoichiometric_afr * charge.mixture_lambda)
+    fuel_j = fuel_kg * fuel.lower_heating_value
+    released = fuel_j * float(released_share(charge.mixture_lambda))
+    of_air = charge.air_kg / fuel.stoichiometric_afr * fuel.lower_heating_value
+    indicated = (
+        of_air * p.indicated_share * max(spark_efficiency(late), 0.05) * mixture_efficiency(charge.mixture_lambda)
+    )
+    coolant = released * min(max(p.coolant_share - p.coolant_share_per_deg * (late - CA50_BEST_DEG), 0.12), 0.5)
+    gas_kg = charge.air_kg + fuel_kg
+    exhaust_k = charge.temperature_k + (released - indicated - coolant) / (gas_kg * CP_EXHAUST)
+    return Worked(fuel_j, released, indicated, coolant, exhaust_k)
+
+
+def friction_torque(p: Engine, speed_rpm: float, intake_pa: float, exhaust_pa: float) -> float:
+    """Torque lost to friction and to pumping between exhaust and intake pressure, N m."""
+    return float((friction_mep(speed_rpm) + (exhaust_pa - intake_pa)) * p.displacement_m3 / (4.0 * pi))
+
+
+def knock_intensity(
+    p: Engine, fuel: Fuel, charge: Charge, spark_deg: FloatArray, jitter_deg: FloatArray
+) -> FloatArray:
+    """Unburned share of each cylinder's charge when its end gas ignites by itself; zero where it does not.
+
+    `spark_deg` and `jitter_deg` have shape (cylinders,). Pressure from the single-zone energy equation with a Wiebe
+    burn; end gas compressed by it from the state at intake valve closing; auto-ignition by the knock integral.
+    """
+    grid = np.concatenate(([p.intake_valve_closes_deg], KNOCK_GRID_DEG))
+    volume = cylinder_volume(grid, p.bore_m, p.stroke_m, p.rod_m, p.compression_ratio)
+    delay, duration = burn_angles(p, charge)
+    start = (-spark_deg + delay + jitter_deg)[:, None]
+    burned = wiebe(grid[None, :], start, duration)
+    air = charge.air_kg * np.array(p.cylinder_filling)
+    afr = fuel.stoichiometric_afr * charge.mixture_lambda
+    released = air / afr * fuel.lower_heating_value * float(released_share(charge.mixture_lambda))
+    heat = released[:, None] * (1.0 - p.coolant_share) * burned
+    begin_pa = np.full(len(air), charge.pressure_pa) * np.array(p.cylinder_filling)
+    pressure = cylinder_pressure(volume, heat, begin_pa, GAMMA_UNBURNED)
+    cooled = p.evaporation_share * fuel.latent_heat / (afr * CP_AIR)
+    begin_k = charge.temperature_k + p.start_temperature_rise_k - cooled + np.array(p.cylinder_heat_k)
+    unburned_k = begin_k[:, None] * (pressure / begin_pa[:, None]) ** ((GAMMA_UNBURNED - 1.0) / GAMMA_UNBURNED)
+    tau = ignition_delay(pressure[:, 1:], unburned_k[:, 1:], fuel.ron + p.octane_shift)
+    step_s = (KNOCK_GRID_DEG[1] - KNOCK_GRID_DEG[0]) / (6.0 * charge.speed_rpm)
+    integral = knock_integral(step_s, tau)
+    hit = integral >= 1.0
+    first = np.argmax(hit, axis=1)
+    at = burned[np.arange(len(air)), 1 + first]
+    return np.where(hit.any(axis=1) & (at < LATEST_KNOCK), 1.0 - at, 0.0)

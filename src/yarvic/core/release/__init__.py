@@ -1,0 +1,1 @@
+"""Closing a revision: the gate, the package, the customer's sheet."""

@@ -1,0 +1,162 @@
+"""The gate: what must hold before a revision may be signed, each condition with its evidence."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH
+from yarvic.core.checks.run import FAMILIES, Summary
+from yarvic.core.job.model import Evidence, Flash, JobSheet, Revision, Waiver
+
+# Spread of the mean power over the band, as a share of it, past which pulls do not repeat well enough to judge by.
+# Common practice, no published source: about 4 hp of 250 over three pulls.
+MOST_SPREAD = 0.02
+
+
+@dataclass(frozen=True)
+class Condition:
+    """One condition: whether it holds, the sentence that shows why, and whether a named person may set it aside."""
+
+    key: str
+    title: str
+    severity: str
+    evidence: str
+    may_waive: bool
+    waiver: Waiver | None = None
+
+    @property
+    def met(self) -> bool:
+        """Whether the gate lets it pass: it holds, is only to be watched, or was waived."""
+        return self.severity in (HOLDS, WATCH) or self.waiver is not None
+
+
+@dataclass(frozen=True)
+class Case:
+    """All that the gate looks at for one revision."""
+
+    sheet: JobSheet
+    revision: Revision
+    build: int
+    image_fault: str
+    baseline_pulls: int
+    flashes: tuple[Flash, ...]
+    evidence: tuple[Evidence, ...]
+    pulls: int
+    summaries: tuple[Summary, ...]
+    band_mean_w: float
+    band_spread_w: float
+    changed_slots: tuple[str, ...]
+    waivers: tuple[Waiver, ...]
+    units: Mapping[str, str]
+
+
+def gate(case: Case) -> list[Condition]:
+    """All conditions in the order of the work. The gate is open when every one is met."""
+    waived = {w.condition: w for w in case.waivers}
+    conditions = [
+        _image(case),
+        _baseline(case),
+        _flashed(case),
+        _pulls(case),
+        _build(case),
+        _fuel(case),
+        _repeats(case),
+        *_checks(case),
+    ]
+    return [
+        Condition(c.key, c.title, c.severity, c.evidence, c.may_waive, waived.get(c.key) if c.may_waive else None)
+        for c in conditions
+    ]
+
+
+def is_open(conditions: list[Condition]) -> bool:
+    """Whether every condition is met."""
+    return all(c.met for c in conditions)
+
+
+def changed_slots(stock: Mapping[str, Calibration], now: Mapping[str, Calibration]) -> tuple[str, ...]:
+    """The fuel slots whose tables or scalars differ from the stock image."""
+    from yarvic.core.calibration.compare import compare
+
+    return tuple(slot for slot in now if compare(stock[slot], now[slot]))
+
+
+def _image(case: Case) -> Condition:
+    if case.image_fault:
+        return Condition("image", "Image is whole", STOP, case.image_fault, False)
+    sentence = f"Checksum holds and every value is within its bounds; SHA-256 {case.revision.image[:12]}."
+    return Condition("image", "Image is whole", HOLDS, sentence, False)
+
+
+def _baseline(case: Case) -> Condition:
+    need, have = case.sheet.pulls_required, case.baseline_pulls
+    text = f"{have} stock pulls, {need} wanted."
+    return Condition("baseline", "Stock baseline exists", HOLDS if have >= need else STOP, text, True)
+
+
+def _flashed(case: Case) -> Condition:
+    done = [f for f in case.flashes if f.image == case.revision.image]
+    if not done:
+        text = f"{case.revision.name} was never written to a unit and read back. Flash it."
+        return Condition("flashed", "Written and read back equal", STOP, text, False)
+    text = f"Written to {done[-1].unit} and read back equal, {done[-1].time[:16].replace('T', ' ')} UTC."
+    return Condition("flashed", "Written and read back equal", HOLDS, text, False)
+
+
+def _pulls(case: Case) -> Condition:
+    need, have = case.sheet.pulls_required, case.pulls
+    if have == 0:
+        return Condition("pulls", "Enough pulls of its own", STOP, f"No pulls of {case.revision.name} yet.", False)
+    text = f"{have} pulls of {case.revision.name}, {need} wanted."
+    return Condition("pulls", "Enough pulls of its own", HOLDS if have >= need else STOP, text, True)
+
+
+def _build(case: Case) -> Condition:
+    title = "Measured on the build as it stands"
+    others = sorted({e.build for e in case.evidence if e.build != case.build})
+    if not case.evidence:
+        return Condition("build", title, UNKNOWN, "No evidence yet.", False)
+    if others:
+        text = f"Evidence comes from build {', '.join(map(str, others))}; build {case.build} is on the vehicle. Pull again."
+        return Condition("build", title, STOP, text, True)
+    return Condition("build", title, HOLDS, f"All on build {case.build}.", True)
+
+
+def _fuel(case: Case) -> Condition:
+    title = "Each changed fuel slot has evidence"
+    used = {e.conditions.fuel for e in case.evidence if e.conditions is not None}
+    bare = [s for s in case.changed_slots if case.sheet.vehicle.fuels.get(s) not in used]
+    if bare:
+        text = f"Slot {', '.join(bare)} was changed and has no pull on its fuel."
+        return Condition("fuel", title, STOP, text, True)
+    text = f"Changed: {', '.join(case.changed_slots)}." if case.changed_slots else "No slot differs from stock."
+    return Condition("fuel", title, HOLDS, text, True)
+
+
+def _repeats(case: Case) -> Condition:
+    title = "Pulls repeat"
+    if case.pulls < 2 or not case.band_mean_w > 0.0 or case.band_spread_w != case.band_spread_w:
+        return Condition("repeats", title, UNKNOWN, "The spread is not known with fewer than two pulls.", True)
+    share = case.band_spread_w / case.band_mean_w
+    text = f"Mean power over the band spreads by {share * 100:.2f} % (one standard deviation), limit {MOST_SPREAD * 100:.0f} %."
+    return Condition("repeats", title, HOLDS if share <= MOST_SPREAD else STOP, text, True)
+
+
+def _checks(case: Case) -> list[Condition]:
+    conditions = []
+    for family, _ in FAMILIES:
+        mine = [s for s in case.summaries if s.family == family]
+        if not mine:
+            conditions.append(Condition(f"check {family}", family, UNKNOWN, "Not judged yet.", True))
+            continue
+        worst = mine[0]
+        text = worst.sentence()
+        numbers = worst.worst.numbers(case.units)
+        conditions.append(
+            Condition(
+                f"check {family}", family, worst.worst.severity, f"{text}: {numbers}" if numbers else text, True
+            )
+        )
+    return conditions

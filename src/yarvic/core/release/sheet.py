@@ -1,0 +1,185 @@
+"""The customer's sheet as PDF: before and after on the same axes, conditions, changes, fuel, cautions, waivers."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from yarvic.core.evidence.repeatability import MeanCurve
+from yarvic.core.units import from_canonical, unit
+
+
+@dataclass(frozen=True)
+class SheetContent:
+    """What stands on the sheet. Sentences are complete; curves are corrected by `correction_line`."""
+
+    shop: str
+    title: str
+    revision: str
+    reason: str
+    signer: str
+    date: str
+    before: MeanCurve | None
+    after: MeanCurve
+    before_name: str
+    power_unit: str
+    torque_unit: str
+    correction_line: str
+    gain_line: str
+    comparison_line: str
+    conditions: Sequence[str]
+    changes: Sequence[str]
+    fuels: Sequence[str]
+    cautions: Sequence[str]
+    waivers: Sequence[str]
+    simulated: bool
+
+
+_MARGIN = 48.0
+_WIDTH, _HEIGHT = 595.28, 841.89  # A4 in points
+
+
+def customer_sheet(content: SheetContent) -> bytes:
+    """The sheet as a PDF of one page, or two when much was changed."""
+    from reportlab.lib.pagesizes import A4
+    from reportlab.pdfgen.canvas import Canvas
+
+    out = io.BytesIO()
+    canvas = Canvas(out, pagesize=A4, invariant=1)
+    canvas.setTitle(f"{content.title}, {content.revision}")
+    canvas.setAuthor(content.shop)
+    _fonts()
+    y = _head(canvas, content)
+    y = _curves(canvas, content, y)
+    y = _paragraph(canvas, y, "", [content.correction_line, content.comparison_line, content.gain_line])
+    y = _paragraph(canvas, y, "Measured under", content.conditions)
+    y = _paragraph(canvas, y, "Changed against stock", content.changes)
+    y = _paragraph(canvas, y, "Fuel required", content.fuels)
+    if content.waivers:
+        y = _paragraph(canvas, y, "Set aside by name", content.waivers)
+    _paragraph(canvas, y, "Cautions", content.cautions)
+    canvas.save()
+    return out.getvalue()
+
+
+def _fonts() -> None:
+    # The free faces that reportlab carries with it; embedded, so that the sheet prints alike anywhere.
+    from reportlab.pdfbase import pdfmetrics
+    from reportlab.pdfbase.ttfonts import TTFont
+
+    if "Sheet" not in pdfmetrics.getRegisteredFontNames():
+        pdfmetrics.registerFont(TTFont("Sheet", "Vera.ttf"))
+        pdfmetrics.registerFont(TTFont("Sheet-Bold", "VeraBd.ttf"))
+
+
+def _head(canvas: Any, c: SheetContent) -> float:
+    y = _HEIGHT - _MARGIN
+    canvas.setFont("Sheet-Bold", 15)
+    canvas.drawString(_MARGIN, y - 12, c.title)
+    canvas.setFont("Sheet", 9)
+    canvas.drawRightString(_WIDTH - _MARGIN, y - 4, c.shop)
+    canvas.drawRightString(_WIDTH - _MARGIN, y - 16, f"signed by {c.signer}, {c.date}")
+    y -= 34
+    canvas.setFont("Sheet-Bold", 10)
+    canvas.drawString(_MARGIN, y, f"Map {c.revision}")
+    canvas.setFont("Sheet", 9)
+    canvas.drawString(_MARGIN + 70, y, c.reason)
+    if c.simulated:
+        y -= 16
+        canvas.setFont("Sheet-Bold", 9)
+        canvas.drawString(_MARGIN, y, "SIMULATED: measured on the simulated bench, not on a vehicle.")
+    canvas.line(_MARGIN, y - 8, _WIDTH - _MARGIN, y - 8)
+    return float(y - 20)
+
+
+def _curves(canvas: Any, c: SheetContent, top: float) -> float:
+    height, left, right = 210.0, _MARGIN + 30, _WIDTH - _MARGIN - 30
+    bottom = top - height
+    sets = [(c.after, False, c.revision)] + ([(c.before, True, c.before_name)] if c.before is not None else [])
+    rpm = np.concatenate([s[0].speed_rpm for s in sets])
+    low, high = float(rpm.min()), float(rpm.max())
+    power = {name: from_canonical(m.power_w, c.power_unit) for m, _, name in sets}
+    torque = {name: from_canonical(m.torque_nm, c.torque_unit) for m, _, name in sets}
+    top_power = _ceiling(max(float(v.max()) for v in power.values()))
+    top_torque = _ceiling(max(float(v.max()) for v in torque.values()))
+    canvas.setLineWidth(0.4)
+    canvas.rect(left, bottom, right - left, height)
+    canvas.setFont("Sheet", 7)
+    for i in range(6):
+        y = bottom + height * i / 5
+        canvas.line(left, y, right, y)
+        canvas.drawRightString(left - 3, y - 2, f"{top_torque * i / 5:.0f}")
+        canvas.drawString(right + 3, y - 2, f"{top_power * i / 5:.0f}")
+    for value in range(int(np.ceil(low / 1000)) * 1000, int(high) + 1, 1000):
+        x = left + (value - low) / (high - low) * (right - left)
+        canvas.line(x, bottom, x, bottom - 3)
+        canvas.drawCentredString(x, bottom - 11, f"{value}")
+    canvas.drawCentredString((left + right) / 2, bottom - 21, "engine speed, rpm")
+    canvas.drawString(left - 28, top + 4, f"torque at the wheel, {c.torque_unit}")
+    canvas.drawRightString(right + 28, top + 4, f"power at the wheel, {c.power_unit}")
+
+    def draw(m: MeanCurve, values: Any, ceiling: float, dashed: bool, width: float) -> None:
+        canvas.setLineWidth(width)
+        canvas.setDash([4, 2] if dashed else [])
+        path = canvas.beginPath()
+        for i, (n, v) in enumerate(zip(m.speed_rpm, values, strict=True)):
+            x = left + (n - low) / (high - low) * (right - left)
+            y = bottom + v / ceiling * height
+            (path.moveTo if i == 0 else path.lineTo)(x, y)
+        canvas.drawPath(path)
+        canvas.setDash([])
+
+    for m, dashed, name in sets:
+        draw(m, power[name], top_power, dashed, 1.6)
+        draw(m, torque[name], top_torque, dashed, 0.8)
+    canvas.setLineWidth(0.4)
+    canvas.setFont("Sheet", 8)
+    key = f"Solid: {c.revision}." + (f" Dashed: {c.before_name}." if c.before is not None else "")
+    canvas.drawString(left, bottom - 36, f"{key} Thick: power. Thin: torque. Means of {c.after.count} pulls.")
+    return bottom - 50
+
+
+def _ceiling(value: float) -> float:
+    step = 10.0 ** np.floor(np.log10(max(value, 1.0)))
+    return float(np.ceil(value * 1.05 / step * 2.0) / 2.0 * step)
+
+
+def _paragraph(canvas: Any, y: float, heading: str, lines: Sequence[str]) -> float:
+    from reportlab.lib.utils import simpleSplit
+
+    if heading:
+        y = _room(canvas, y, 30)
+        canvas.setFont("Sheet-Bold", 9)
+        canvas.drawString(_MARGIN, y, heading)
+        y -= 13
+    for line in lines:
+        if not line:
+            continue
+        for part in simpleSplit(line, "Sheet", 8.5, _WIDTH - 2 * _MARGIN):
+            y = _room(canvas, y, 12)
+            canvas.setFont("Sheet", 8.5)
+            canvas.drawString(_MARGIN, y, part)
+            y -= 11.5
+    return y - 6
+
+
+def _room(canvas: Any, y: float, need: float) -> float:
+    if y - need > _MARGIN:
+        return y
+    canvas.showPage()
+    return _HEIGHT - _MARGIN
+
+
+def curve_peaks(curve: MeanCurve, power_unit: str, torque_unit: str) -> str:
+    """Peaks of a mean curve in words, with the engine speeds at which they stand."""
+    p, t = int(np.argmax(curve.power_w)), int(np.argmax(curve.torque_nm))
+    power = from_canonical(float(curve.power_w[p]), power_unit)
+    torque = from_canonical(float(curve.torque_nm[t]), torque_unit)
+    return (
+        f"{power:.{unit(power_unit).decimals}f} {power_unit} at {curve.speed_rpm[p]:.0f} rpm,"
+        f" {torque:.{unit(torque_unit).decimals}f} {torque_unit} at {curve.speed_rpm[t]:.0f} rpm"
+    )

@@ -1,0 +1,1 @@
+"""Builds the demo jobs from the bench."""
