@@ -351,12 +351,12 @@ class _Run:
     def log(self, rng: np.random.Generator) -> Log:
         """What the sensors made of the run."""
         table: FloatArray = np.array(self.rows, dtype=np.float64)
-        time_s: FloatArray = np.arange(len(self.rows)) * DT
+        time_s: FloatArray = np.arange(len(self.rows), dtype=np.float64) * DT
         truth: dict[str, FloatArray] = {key: table[:, i] for i, key in enumerate(TRUTHS)}
         truth["lambda_measured"] = delayed_lambda(time_s, truth["lambda_measured"], truth["exhaust_flow"])
         clocks: dict[float, FloatArray] = {}
         channels: dict[str, Channel] = {}
         for key, sensor in SENSORS.items():
-            clock = clocks.setdefault(sensor.rate_hz, np.arange(0.0, time_s[-1] + 1e-9, 1.0 / sensor.rate_hz))
+            clock = clocks.setdefault(sensor.rate_hz, np.arange(0.0, float(time_s[-1]) + 1e-9, 1.0 / sensor.rate_hz))
             channels[key] = measure(key, time_s, truth[key], clock, rng)
         return Log(channels)

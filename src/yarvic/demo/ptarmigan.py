@@ -30,8 +30,8 @@ from yarvic.core.physics.air import Air
 AUTHOR = "Rowan Sedge"
 SEED = 14
 SLOT = "RON 95"
-MILD = Air(90_600.0, 294.15, 0.48)
-WARM = Air(90_150.0, 301.15, 0.40)
+MILD = Air(97_420.0, 291.15, 0.52)
+WARM = Air(96_980.0, 301.15, 0.41)
 PULLS = PullSettings()
 
 

@@ -90,7 +90,7 @@ class WriteLock:
 
 def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
     """A connection to a checked job file. Raises JobError when it is none, newer, or damaged."""
-    _look_at_head(path)
+    check_head(path)
     with said(path):
         mode = "ro" if read_only else "rw"
         connection = sqlite3.connect(
@@ -150,7 +150,8 @@ def _prepare(connection: sqlite3.Connection) -> None:
     connection.execute("PRAGMA cell_size_check=ON")
 
 
-def _look_at_head(path: Path) -> None:
+def check_head(path: Path) -> None:
+    """Raise JobError when the file cannot be read or is no job file by its first bytes."""
     try:
         with path.open("rb") as file:
             head = file.read(100)

@@ -119,7 +119,9 @@ def _build(case: Case) -> Condition:
     if not case.evidence:
         return Condition("build", title, UNKNOWN, "No evidence yet.", False)
     if others:
-        text = f"Evidence comes from build {', '.join(map(str, others))}; build {case.build} is on the vehicle. Pull again."
+        text = (
+            f"Evidence is from build {', '.join(map(str, others))}; build {case.build} is on the vehicle. Pull again."
+        )
         return Condition("build", title, STOP, text, True)
     return Condition("build", title, HOLDS, f"All on build {case.build}.", True)
 
@@ -140,7 +142,7 @@ def _repeats(case: Case) -> Condition:
     if case.pulls < 2 or not case.band_mean_w > 0.0 or case.band_spread_w != case.band_spread_w:
         return Condition("repeats", title, UNKNOWN, "The spread is not known with fewer than two pulls.", True)
     share = case.band_spread_w / case.band_mean_w
-    text = f"Mean power over the band spreads by {share * 100:.2f} % (one standard deviation), limit {MOST_SPREAD * 100:.0f} %."
+    text = f"Mean power in the band: standard deviation {share * 100:.2f} %, limit {MOST_SPREAD * 100:.0f} %."
     return Condition("repeats", title, HOLDS if share <= MOST_SPREAD else STOP, text, True)
 
 

@@ -68,7 +68,7 @@ class Manifest(_Strict):
 
 
 def build_package(files: Mapping[str, bytes], facts: Mapping[str, object]) -> tuple[bytes, str]:
-    """The package's bytes and the SHA-256 of its manifest. `facts` are the manifest's fields but `kind` and `files`."""
+    """The package's bytes and its manifest's SHA-256. `facts` are the manifest's fields but `kind` and `files`."""
     entries = {
         name: FileEntry(sha256=hashlib.sha256(data).hexdigest(), size=len(data)) for name, data in files.items()
     }

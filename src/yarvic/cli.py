@@ -1,0 +1,230 @@
+"""The command line. Exit 0: holds. 1: falls short. 2: input that cannot be used."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from yarvic import __version__
+from yarvic.core.errors import FormatError, YarvicError
+
+app = typer.Typer(
+    help="The calibrator's bench.", no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False
+)
+HOLDS, FALLS_SHORT, UNUSABLE = 0, 1, 2
+
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
+
+
+def _print_json(value: Any) -> None:
+    print(json.dumps(value, indent=1, allow_nan=False))
+
+
+@app.callback(invoke_without_command=True)
+def desk(context: typer.Context, version: Annotated[bool, typer.Option("--version")] = False) -> None:
+    """Open the desk with the last job, or the welcome."""
+    if version:
+        print(f"yarvic {__version__}")
+        raise typer.Exit(HOLDS)
+    if context.invoked_subcommand is None:
+        from yarvic.desk.app import run
+
+        raise typer.Exit(run())
+
+
+@app.command("open")
+def open_(
+    job: Path, read_only: Annotated[bool, typer.Option("--read-only", help="Do not take the right to write.")] = False
+) -> None:
+    """Open the desk with a job."""
+    from yarvic.core.job.file import check_head
+    from yarvic.desk.app import run
+
+    check_head(job)
+    raise typer.Exit(run(job, read_only=read_only))
+
+
+@app.command()
+def demo(
+    tour: Annotated[Path | None, typer.Option(help="Drive the window through the demo; leave pictures here.")] = None,
+    jobs: Annotated[Path | None, typer.Option(help="Build the demo jobs in this folder.")] = None,
+) -> None:
+    """Open the desk with the demo job; without a display, drive the tour."""
+    from yarvic.desk.app import has_display, run
+
+    if jobs is not None:
+        from yarvic.demo.ptarmigan import build_ptarmigan
+
+        jobs.mkdir(parents=True, exist_ok=True)
+        path = jobs / "ptarmigan.yarvic"
+        if not path.exists():
+            build_ptarmigan(path)
+        print(f"The demo job is {path}")
+        if tour is None:
+            if not has_display():
+                raise typer.Exit(HOLDS)
+            raise typer.Exit(run(path))
+    if tour is None and has_display():
+        raise typer.Exit(run(build_demo=True))
+    if not has_display():
+        os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    from yarvic.desk.tour import run_tour
+
+    folder = tour or Path.cwd() / "tour"
+    raise typer.Exit(HOLDS if run_tour(folder, print) else FALLS_SHORT)
+
+
+@app.command()
+def check(
+    logs: list[Path],
+    job: Annotated[Path | None, typer.Option(help="Take component limits from this job.")] = None,
+    limits: Annotated[Path | None, typer.Option(help="Take limits from this TOML file.")] = None,
+    fuel: Annotated[str, typer.Option(help="Fuel of an air-fuel ratio, such as petrol-95.")] = "",
+    as_json: AsJson = False,
+) -> None:
+    """Check the pulls in CSV logs."""
+    from yarvic.core.checks.finding import STOP, UNKNOWN, verdict
+    from yarvic.core.checks.limits import default_limits, read_limits
+    from yarvic.core.checks.run import check_log, summarize
+    from yarvic.core.evidence.log import problems
+    from yarvic.core.formats.csv_log import read_csv_log
+    from yarvic.core.physics.fuel import fuel as fuel_by_key
+
+    components = _components(job) if job is not None else ()
+    judged_by = read_limits(limits, components) if limits is not None else default_limits(components)
+    stoichiometric = fuel_by_key(fuel).stoichiometric_afr if fuel else None
+    document: list[dict[str, Any]] = []
+    worst = []
+    for path in logs:
+        log = read_csv_log(path, stoichiometric_afr=stoichiometric)
+        results = check_log(path.name, log, judged_by)
+        if not results:
+            raise FormatError(
+                "no pull was found in it",
+                concerns=str(path),
+                remedy="A pull holds throttle for 1.5 s or more and climbs 1200 rpm; log throttle and engine speed.",
+            )
+        summaries = summarize([found for _, found in results])
+        # Without conditions some questions stay open: that is said, and it is not a failure of the log.
+        known = [s.worst for s in summaries if s.worst.severity != UNKNOWN]
+        worst.append(verdict(known))
+        document.append(
+            {
+                "log": str(path),
+                "pulls": len(results),
+                "verdict": verdict(known),
+                "problems": [p.sentence for p in problems(log)],
+                "checks": [
+                    {
+                        "check": s.check,
+                        "severity": s.worst.severity,
+                        "sentence": s.sentence(),
+                        "numbers": s.worst.numbers({}),
+                        "value": s.worst.value,
+                        "limit": s.worst.rule.stop_canonical if s.worst.rule else None,
+                        "source": s.worst.rule.source if s.worst.rule else "",
+                    }
+                    for s in summaries
+                ],
+            }
+        )
+    if as_json:
+        _print_json(document)
+    else:
+        for entry in document:
+            print(f"{entry['log']}: {entry['pulls']} pulls, {entry['verdict']}")
+            for sentence in entry["problems"]:
+                print(f"  log      {sentence}")
+            for c in entry["checks"]:
+                print(f"  {c['severity']:8} {c['sentence']}: {c['numbers']}")
+    raise typer.Exit(FALLS_SHORT if STOP in worst else HOLDS)
+
+
+def _components(path: Path) -> tuple[Any, ...]:
+    from yarvic.core.job.store import Job
+
+    job = Job.open(path, read_only=True)
+    try:
+        return job.sheet.limits
+    finally:
+        job.close()
+
+
+@app.command()
+def correct(
+    standard: Annotated[str, typer.Option(help="none, std, sae-j1349, din-70020, iso-1585 or jis-d1001.")],
+    temperature: Annotated[str, typer.Option(help="With its unit, such as 25C.")],
+    pressure: Annotated[str, typer.Option(help="Station pressure with its unit, such as 990mbar.")],
+    humidity: Annotated[str, typer.Option(help="Relative, such as 40%.")],
+    as_json: AsJson = False,
+) -> None:
+    """Compute a dyno correction factor."""
+    from yarvic.core.physics.air import Air
+    from yarvic.core.physics.correction import correction
+    from yarvic.core.units import parse_measure
+
+    air = Air(
+        parse_measure(pressure, "pressure"),
+        parse_measure(temperature, "temperature"),
+        parse_measure(humidity, "ratio"),
+    )
+    c = correction(standard, air)
+    if as_json:
+        _print_json(
+            {
+                "standard": c.standard,
+                "title": c.title,
+                "factor": c.factor,
+                "pressure_pa": air.pressure_pa,
+                "dry_pressure_pa": c.dry_pressure_pa,
+                "temperature_k": air.temperature_k,
+                "relative_humidity": air.relative_humidity,
+                "warnings": list(c.warnings),
+            }
+        )
+    else:
+        print(f"{c.title}: factor {c.factor:.4f} (dry air {c.dry_pressure_pa / 100:.1f} mbar)")
+        for warning in c.warnings:
+            print(f"  {warning}")
+
+
+@app.command()
+def verify(package: Path, as_json: AsJson = False) -> None:
+    """Say whether a release package is what was signed."""
+    from yarvic.core.release.package import verify_package
+
+    v = verify_package(package)
+    if as_json:
+        _print_json(
+            {
+                "intact": v.intact,
+                "faults": list(v.faults),
+                "manifest_sha256": v.manifest_sha256,
+                "manifest": v.manifest.model_dump(),
+            }
+        )
+    else:
+        m = v.manifest
+        print(f"{m.vehicle}, map {m.revision}: {m.reason}")
+        print(f"signed by {m.signed_by}, {m.time}" + (", measured on the simulated bench" if m.simulated else ""))
+        print(f"manifest SHA-256 {v.manifest_sha256}")
+        for w in m.waivers:
+            print(f"waived by {w.name}: {w.condition} ({w.reason})")
+        for fault in v.faults:
+            print(f"fault: {fault}")
+        print("intact" if v.intact else "NOT what was signed")
+    raise typer.Exit(HOLDS if v.intact else FALLS_SHORT)
+
+
+def main() -> None:
+    """Run the command line; an error of ours is one message on stderr and exit 2."""
+    try:
+        app(standalone_mode=True)
+    except YarvicError as error:
+        print(f"yarvic: {error}", file=sys.stderr)
+        sys.exit(UNUSABLE)

@@ -1,0 +1,67 @@
+"""Starting the desk."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication
+
+from yarvic import __version__
+from yarvic.desk.theme import apply_theme, load_fonts
+from yarvic.desk.window import Window
+from yarvic.state.settings import Settings, load_settings
+
+
+# Qt objects die with the application: it is held as long as the process lives.
+_kept: list[QApplication] = []
+
+
+def has_display() -> bool:
+    """Whether a screen is there to open a window on."""
+    chosen = os.environ.get("QT_QPA_PLATFORM", "")
+    if chosen:
+        return chosen not in ("offscreen", "minimal")
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+def application() -> QApplication:
+    """The one QApplication, with fonts loaded."""
+    existing = QApplication.instance()
+    if isinstance(existing, QApplication):
+        return existing
+    app = QApplication([sys.argv[0]])
+    app.setApplicationName("yarvic")
+    app.setApplicationVersion(__version__)
+    app.setStyle("Fusion")
+    load_fonts()
+    _kept.append(app)
+    return app
+
+
+def make_window(settings: Settings | None = None) -> Window:
+    """A window in the remembered theme."""
+    app = application()
+    settings = settings or load_settings()
+    apply_theme(app, settings.theme)
+    return Window(settings)
+
+
+def run(job: Path | None = None, *, read_only: bool = False, build_demo: bool = False) -> int:
+    """Open the desk and stay until it is closed."""
+    app = application()
+    window = make_window()
+    window.show()
+
+    def begin() -> None:
+        if build_demo:
+            window.build_demo()
+        elif job is not None:
+            window.open_job(job, read_only=read_only)
+        elif window.session.settings.last_job and Path(window.session.settings.last_job).exists():
+            window.open_job(Path(window.session.settings.last_job))
+
+    QTimer.singleShot(0, begin)
+    return app.exec()

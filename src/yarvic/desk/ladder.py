@@ -1,0 +1,306 @@
+"""The ladder: revisions from left to right along the job's life; click is working, Shift-click or R is reference."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from yarvic.core.checks.finding import UNKNOWN
+from yarvic.desk.theme import BODY_PX, CAPTION_PX, TITLE_PX, font, tokens
+from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
+from yarvic.state.session import DRAFT, Session
+
+HEIGHT = 88
+PITCH = 176
+LANES = (34, 62)
+LEFT = 20
+
+
+@dataclass(frozen=True)
+class Rung:
+    """One place on the ladder: a revision or the draft, its lane (0, or 1 for a branch) and column."""
+
+    rung: int
+    name: str
+    reason: str
+    detail: str
+    severity: str
+    column: int
+    lane: int
+    parent: int | None
+    parts: str
+
+
+class Ladder(QWidget):
+    """Paints the rungs and takes clicks and keys."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setFixedHeight(HEIGHT)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Ladder of revisions")
+        self.setMouseTracking(True)
+        self._cursor: int | None = None
+        self._first = 0
+        for signal in (
+            session.job_changed,
+            session.selection_changed,
+            session.results_changed,
+            session.draft_changed,
+        ):
+            signal.connect(self.refresh)
+        session.theme_changed.connect(self.refresh)
+
+    def sizeHint(self) -> QSize:
+        """Wide and low."""
+        return QSize(900, HEIGHT)
+
+    def refresh(self) -> None:
+        """Take up what changed and keep the working rung in sight."""
+        rungs = self.rungs()
+        column = next((r.column for r in rungs if r.rung == self.session.working), 0)
+        fit = self._fits()
+        last = max((r.column for r in rungs), default=0)
+        self._first = max(0, min(max(column - fit + 2, 0), last - fit + 1)) if last >= fit else 0
+        self._cursor = self.session.working
+        words = [f"{r.name}: {r.reason}, {r.detail}, {WORDS[r.severity]}" for r in rungs]
+        reference = self.session.name_of(self.session.reference) or "none"
+        self.setAccessibleDescription(
+            f"Working {self.session.working_name()}, reference {reference}. " + ". ".join(words)
+        )
+        self.update()
+
+    def _fits(self) -> int:
+        return max(1, (self.width() - LEFT) // PITCH)
+
+    def resizeEvent(self, event) -> None:
+        """Keep the working rung in sight."""
+        self.refresh()
+
+    def rungs(self) -> list[Rung]:
+        """All rungs in order."""
+        s = self.session
+        if s.job is None:
+            return []
+        titles = {b.number: b.title for b in s.job.builds()}
+        found: list[Rung] = []
+        lanes: dict[int, int] = {}
+        tips: set[int] = set()
+        build = 1
+        for revision in s.revisions():
+            results = s.results.get(revision.id)
+            pulls = len(results.pulls) if results else 0
+            lane = lanes.get(revision.parent_id, 0) if revision.parent_id is not None else 0
+            # The first child goes on along its parent's line; a second one drops to the line below.
+            if revision.parent_id in tips:
+                lane = 1
+            tips.add(revision.parent_id if revision.parent_id is not None else 0)
+            lanes[revision.id] = lane
+            parts = titles[revision.build] if revision.build != build else ""
+            build = revision.build
+            detail = "1 pull" if pulls == 1 else f"{pulls} pulls"
+            severity = results.verdict if results and results.pulls else UNKNOWN
+            found.append(
+                Rung(revision.id, revision.name, revision.reason, detail, severity, len(found), lane,
+                     revision.parent_id, parts)
+            )  # fmt: skip
+        if s.draft is not None:
+            parent = s.draft.parent.id
+            cells = sum(d.cells for _, d in s.draft.differences())
+            lane = 1 if parent in tips else lanes[parent]
+            newest = max(titles)
+            parts = titles[newest] if newest != build else ""
+            found.append(
+                Rung(
+                    DRAFT,
+                    s.name_of(DRAFT),
+                    "draft",
+                    f"{cells} cells differ",
+                    UNKNOWN,
+                    len(found),
+                    lane,
+                    parent,
+                    parts,
+                )
+            )
+        return found
+
+    def place(self, rung: Rung) -> QRectF:
+        """Where a rung's box stands."""
+        metrics = QFontMetricsF(font(BODY_PX, bold=True))
+        width = max(30.0, metrics.horizontalAdvance(rung.name) + 14)
+        return QRectF(LEFT + (rung.column - self._first) * PITCH, LANES[rung.lane], width, 24)
+
+    def paintEvent(self, event) -> None:
+        """Title, line, rungs."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t = tokens()
+        painter.fillRect(self.rect(), t.color("ground"))
+        painter.setPen(QPen(t.color("line"), 1))
+        painter.drawLine(0, HEIGHT - 1, self.width(), HEIGHT - 1)
+        self._title(painter)
+        rungs = self.rungs()
+        by_id = {r.rung: r for r in rungs}
+        for rung in rungs:
+            if rung.parent is not None and rung.parent in by_id:
+                self._join(painter, by_id[rung.parent], rung)
+        for rung in rungs:
+            self._rung(painter, rung)
+
+    def _title(self, painter: QPainter) -> None:
+        t, s = tokens(), self.session
+        painter.setFont(font(TITLE_PX, bold=True))
+        painter.setPen(t.color("ink"))
+        if s.job is None:
+            painter.drawText(QPointF(16, 22), "Yarvic")
+            return
+        sheet = s.job.sheet
+        painter.drawText(QPointF(16, 22), sheet.title)
+        x = 16 + painter.fontMetrics().horizontalAdvance(sheet.title) + 14
+        painter.setFont(font())
+        painter.setPen(t.color("quiet"))
+        build = s.job.builds()[-1]
+        text = f"{sheet.vehicle.kind}, {sheet.vehicle.engine} · build {build.number}: {build.title}"
+        if s.job.read_only:
+            text += " · read only"
+        painter.drawText(QPointF(x, 22), text)
+        self._verdict(painter)
+
+    def _verdict(self, painter: QPainter) -> None:
+        results = self.session.working_results()
+        if results is None or not results.pulls:
+            return
+        revision = self.session.evidence_revision()
+        name = revision.name if revision else ""
+        text = f"{name} {WORDS[results.verdict]}"
+        width = painter.fontMetrics().horizontalAdvance(text)
+        x = self.width() - width - 18
+        painter.setPen(tokens().severity(results.verdict))
+        painter.drawText(QPointF(x, 22), text)
+        draw_glyph(painter, results.verdict, x - 20, 11)
+
+    def _join(self, painter: QPainter, parent: Rung, child: Rung) -> None:
+        a, b = self.place(parent), self.place(child)
+        painter.setPen(QPen(tokens().color("line"), 1.4))
+        y = b.center().y()
+        start = a.left() + 10 if parent.lane != child.lane else a.right()
+        if parent.lane != child.lane:
+            painter.drawLine(QPointF(start, a.bottom()), QPointF(start, y))
+        painter.drawLine(QPointF(start, y), QPointF(b.left(), y))
+        if child.parts:
+            self._parts(painter, b, child.parts)
+
+    def _parts(self, painter: QPainter, box: QRectF, parts: str) -> None:
+        """Parts fitted since the rung before: a tick across the line with its label above."""
+        t = tokens()
+        x = box.left() - 9
+        painter.setPen(QPen(t.color("quiet"), 1.6))
+        painter.drawLine(QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 3))
+
+    def _rung(self, painter: QPainter, rung: Rung) -> None:
+        t, s = tokens(), self.session
+        box = self.place(rung)
+        if box.right() < 0 or box.left() > self.width():
+            return
+        working, reference = rung.rung == s.working, rung.rung == s.reference
+        text_left = box.right() + 7
+        room = PITCH - box.width() - 30
+        area = QRectF(text_left - 2, box.top(), room + 6, box.height() + 2)
+        painter.fillRect(area, t.color("ground"))
+        color = t.color("working" if working else "reference" if reference else "line")
+        pen = QPen(color, 2.2 if working or reference else 1.2)
+        if rung.rung == DRAFT and not working:
+            pen.setStyle(Qt.PenStyle.DashLine)
+        painter.setPen(pen)
+        painter.setBrush(t.color("sheet"))
+        painter.drawRoundedRect(box, 4, 4)
+        if self.hasFocus() and rung.rung == self._cursor:
+            painter.setPen(QPen(t.color("ink"), 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(box.adjusted(-3, -3, 3, 3), 5, 5)
+        painter.setPen(t.color("ink"))
+        painter.setFont(font(BODY_PX, bold=True))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, rung.name)
+        if working or reference:
+            self._flag(painter, box, "W" if working else "R", "working" if working else "reference")
+        painter.setFont(font(CAPTION_PX))
+        metrics = painter.fontMetrics()
+        painter.setPen(t.color("ink"))
+        reason = metrics.elidedText(rung.reason, Qt.TextElideMode.ElideRight, int(room))
+        painter.drawText(QPointF(text_left, box.top() + 10), reason)
+        painter.setPen(t.color("quiet"))
+        detail = rung.detail + (f", {rung.parts}" if rung.parts else "")
+        shown = metrics.elidedText(detail, Qt.TextElideMode.ElideRight, int(room) - 16)
+        painter.drawText(QPointF(text_left + 16, box.top() + 23), shown)
+        draw_glyph(painter, rung.severity, text_left, box.top() + 14, 11)
+
+    def _flag(self, painter: QPainter, box: QRectF, letter: str, token: str) -> None:
+        """A pennant for working, a disc for reference, each with its letter."""
+        t = tokens()
+        painter.save()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(t.color(token))
+        x, y = box.left() - 6, box.top() - 7
+        if letter == "W":
+            shape = [
+                QPointF(x, y),
+                QPointF(x + 16, y),
+                QPointF(x + 12, y + 6),
+                QPointF(x + 16, y + 12),
+                QPointF(x, y + 12),
+            ]
+            painter.drawPolygon(QPolygonF(shape))
+        else:
+            painter.drawEllipse(QRectF(x, y, 13, 13))
+        painter.setPen(t.color("sheet"))
+        painter.setFont(font(9, bold=True))
+        painter.drawText(QRectF(x, y, 13, 12.5), Qt.AlignmentFlag.AlignCenter, letter)
+        painter.restore()
+
+    def rung_at(self, point: QPointF) -> Rung | None:
+        """The rung under a point, its label included."""
+        for rung in self.rungs():
+            box = self.place(rung)
+            if QRectF(box.left() - 6, box.top() - 6, PITCH - 12, box.height() + 10).contains(point):
+                return rung
+        return None
+
+    def mousePressEvent(self, event) -> None:
+        """Click is working, Shift-click reference."""
+        rung = self.rung_at(event.position())
+        if rung is None:
+            return
+        self._cursor = rung.rung
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.session.choose_reference(rung.rung)
+        else:
+            self.session.choose_working(rung.rung)
+
+    def mouseMoveEvent(self, event) -> None:
+        """The whole reason stands in the tooltip."""
+        rung = self.rung_at(event.position())
+        tip = f"{rung.name}: {rung.reason} ({WORDS[rung.severity]})" if rung else ""
+        if rung and rung.parts:
+            tip += f". Parts fitted before it: {rung.parts}"
+        self.setToolTip(tip)
+
+    def keyPressEvent(self, event) -> None:
+        """Left and right move, Enter is working, R reference."""
+        rungs = self.rungs()
+        at = next((i for i, r in enumerate(rungs) if r.rung == self._cursor), 0)
+        if event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right) and rungs:
+            at = min(max(at + (1 if event.key() == Qt.Key.Key_Right else -1), 0), len(rungs) - 1)
+            self._cursor = rungs[at].rung
+            self.update()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and rungs:
+            self.session.choose_working(rungs[at].rung)
+        elif event.key() == Qt.Key.Key_R and rungs:
+            self.session.choose_reference(rungs[at].rung)
+        else:
+            super().keyPressEvent(event)

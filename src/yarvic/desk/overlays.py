@@ -1,0 +1,172 @@
+"""What lies over the window for a moment: the list of commands (Ctrl+K), the keys of the view (F1), an error."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QFrame, QGridLayout, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from yarvic.core.errors import YarvicError
+from yarvic.desk.widgets.words import label, row, word
+
+
+@dataclass(frozen=True)
+class Command:
+    """Something that can be done: its words, its keys, and the doing."""
+
+    title: str
+    keys: str
+    action: Callable[[], None]
+
+
+class CommandList(QFrame):
+    """A searchable list of commands. Enter does the one in hand, Esc closes."""
+
+    def __init__(self, parent: QWidget, commands: Callable[[], list[Command]]) -> None:
+        super().__init__(parent)
+        self.setObjectName("sheet")
+        self.setAccessibleName("Commands")
+        self._commands = commands
+        self._shown: list[Command] = []
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(10, 10, 10, 10)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("What do you want to do?")
+        self.search.setAccessibleName("Search commands")
+        self.list = QListWidget()
+        self.list.setAccessibleName("Commands found")
+        self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        layout.addWidget(self.search)
+        layout.addWidget(self.list)
+        self.search.textChanged.connect(self._filter)
+        self.search.returnPressed.connect(self._do)
+        self.search.installEventFilter(self)
+        self.list.itemClicked.connect(lambda item: self._do())
+        self.hide()
+
+    def open(self) -> None:
+        """Show it over the figure."""
+        parent = self.parentWidget()
+        assert parent is not None
+        width = min(560, parent.width() - 80)
+        self.setGeometry((parent.width() - width) // 2, 96, width, min(420, parent.height() - 160))
+        self.search.clear()
+        self._filter("")
+        self.show()
+        self.raise_()
+        self.search.setFocus()
+
+    def _filter(self, text: str) -> None:
+        words = text.lower().split()
+        self._shown = [c for c in self._commands() if all(w in c.title.lower() for w in words)]
+        self.list.clear()
+        for command in self._shown:
+            self.list.addItem(QListWidgetItem(command.title + (f"     {command.keys}" if command.keys else "")))
+        if not self._shown:
+            self.list.addItem(QListWidgetItem("Nothing of that name. Try another word."))
+        self.list.setCurrentRow(0)
+
+    def _do(self) -> None:
+        at = self.list.currentRow()
+        self.hide()
+        if 0 <= at < len(self._shown):
+            self._shown[at].action()
+
+    def eventFilter(self, watched, event) -> bool:
+        """Up and down move in the list while typing goes on."""
+        if event.type() == QEvent.Type.KeyPress:
+            if event.key() == Qt.Key.Key_Escape:
+                self.hide()
+                return True
+            if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+                step = 1 if event.key() == Qt.Key.Key_Down else -1
+                self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
+                return True
+        return super().eventFilter(watched, event)
+
+
+class KeySheet(QFrame):
+    """The keys of the view in hand; any key or click closes it."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("sheet")
+        self.setAccessibleName("Keys of this view")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._layout = QVBoxLayout(self)
+        self._layout.setContentsMargins(24, 20, 24, 20)
+        self._body: QWidget | None = None
+        self.hide()
+
+    def open(self, title: str, keys: list[tuple[str, str]]) -> None:
+        """Show the keys with what they do."""
+        if self._body is not None:
+            self._body.deleteLater()
+        self._body = QWidget()
+        grid = QGridLayout(self._body)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(24)
+        grid.addWidget(label(f"Keys: {title}", "title"), 0, 0, 1, 2)
+        for line, (key, what) in enumerate(keys, 1):
+            grid.addWidget(label(key), line, 0)
+            grid.addWidget(label(what, "quiet"), line, 1)
+        self._layout.addWidget(self._body)
+        parent = self.parentWidget()
+        assert parent is not None
+        self.show()
+        self.adjustSize()
+        self.move((parent.width() - self.width()) // 2, 100)
+        self.raise_()
+        self.setFocus()
+
+    def keyPressEvent(self, event) -> None:
+        """Any key closes."""
+        self.hide()
+
+    def mousePressEvent(self, event) -> None:
+        """So does a click."""
+        self.hide()
+
+
+class Notice(QFrame):
+    """An error in full, above the figure: what happened, where, what to do; details fold out; it can be copied."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("notice")
+        self.setAccessibleName("Error")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 8, 12, 8)
+        layout.setSpacing(4)
+        self.what = label("", "fault", wrap=True)
+        self.remedy = label("", wrap=True)
+        self.details = label("", "caption", wrap=True)
+        self._fold = word("Details", self._toggle)
+        buttons = row(self._fold, word("Copy", self._copy), None, word("Close", self.hide, "Esc"))
+        for part in (self.what, self.remedy, self.details):
+            layout.addWidget(part)
+        layout.addLayout(buttons)
+        self.hide()
+
+    def show_error(self, error: YarvicError) -> None:
+        """Show an error until it is closed or another comes."""
+        where = f"{error.concerns}: " if error.concerns else ""
+        text = where + error.what
+        self.what.setText(text[0].upper() + text[1:] + ("" if text.endswith(".") else "."))
+        self.remedy.setText(error.remedy)
+        self.remedy.setVisible(bool(error.remedy))
+        self.details.setText(error.details)
+        self.details.hide()
+        self._fold.setVisible(bool(error.details))
+        self.show()
+
+    def _toggle(self) -> None:
+        self.details.setVisible(not self.details.isVisible())
+
+    def _copy(self) -> None:
+        clipboard = QGuiApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setText("\n".join(p for p in (self.what.text(), self.remedy.text(), self.details.text()) if p))

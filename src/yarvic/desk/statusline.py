@@ -1,0 +1,132 @@
+"""The status line: unit and battery, what is under way with progress and cancel, what was said, units."""
+
+from __future__ import annotations
+
+import time
+
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QWidget
+
+from yarvic.core.units import units_of
+from yarvic.desk.widgets.words import label, word
+from yarvic.desk.workers import QtRunner, Task
+from yarvic.state.session import DRAFT, Session
+
+QUANTITIES = ("pressure", "temperature", "torque", "power", "speed")
+
+
+class StatusLine(QWidget):
+    """One row at the foot of the window."""
+
+    def __init__(self, session: Session, runner: QtRunner) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("ground")
+        self.setFixedHeight(32)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(14, 0, 10, 2)
+        layout.setSpacing(10)
+        self.unit = label("", "quiet")
+        self.message = label("")
+        self.progress = QProgressBar()
+        self.progress.setRange(0, 1000)
+        self.progress.setFixedWidth(230)
+        self.progress.setAccessibleName("Progress")
+        self.cancel = word("Cancel", self._cancel)
+        self.draft = label("", "quiet")
+        self.units = word("", self._choose_units)
+        self.units.setAccessibleName("Units")
+        self.units.setToolTip("Change units")
+        for widget in (self.unit, self.progress, self.cancel):
+            layout.addWidget(widget)
+        layout.addWidget(self.message, 1)
+        layout.addWidget(self.draft)
+        layout.addWidget(self.units)
+        self._task: Task | None = None
+        self._began = 0.0
+        runner.started.connect(self._started)
+        runner.ended.connect(self._ended)
+        session.told.connect(self.say)
+        for signal in (
+            session.job_changed,
+            session.bench_changed,
+            session.draft_changed,
+            session.selection_changed,
+            session.units_changed,
+        ):
+            signal.connect(self.refresh)
+        self._show_progress(False)
+
+    def refresh(self) -> None:
+        """Unit, draft and units."""
+        s = self.session
+        if s.bench is not None:
+            held = s.bench.holds()
+            name = held.name if held else "another image"
+            self.unit.setText(f"Simulated unit: holds {name}, {s.bench.unit.supply_voltage():.1f} V")
+        else:
+            self.unit.setText("No unit")
+        kept = s.draft is not None and s.working == DRAFT and s.draft.edits
+        self.draft.setText(f"Draft {s.name_of(DRAFT)} is kept on disk" if kept else "")
+        self.units.setText(" · ".join(s.settings.units.get(q, "") for q in QUANTITIES))
+
+    def say(self, sentence: str, trouble: bool = False) -> None:
+        """Show a sentence until the next."""
+        self.message.setObjectName("fault" if trouble else "")
+        self.message.setStyleSheet("")
+        style = self.message.style()
+        if style is not None:
+            style.unpolish(self.message)
+            style.polish(self.message)
+        self.message.setText(sentence)
+        self.message.setToolTip(sentence)
+
+    def _started(self, task: Task) -> None:
+        self._task = task
+        self._began = time.monotonic()
+        self.say(f"{task.title} …")
+        self.progress.setValue(0)
+        self.cancel.setEnabled(True)
+        self._show_progress(True)
+        task.answers.progress.connect(self._advance)
+
+    def _advance(self, share: float, what: str) -> None:
+        self.progress.setValue(int(share * 1000))
+        passed = time.monotonic() - self._began
+        left = f", {passed * (1 - share) / share:.0f} s left" if share > 0.05 and passed > 0.5 else ""
+        self.progress.setFormat(f"{share * 100:.0f} %{left}")
+        if self._task is not None and not self._task.asked:
+            self.message.setText(what)
+
+    def _ended(self, task: Task) -> None:
+        if task is self._task:
+            self._task = None
+            self._show_progress(False)
+            self.message.setText("")
+
+    def _cancel(self) -> None:
+        if self._task is not None:
+            self._task.cancel()
+            self.cancel.setEnabled(False)
+            self.say("Cancelling …")
+
+    def _show_progress(self, on: bool) -> None:
+        self.progress.setVisible(on)
+        self.cancel.setVisible(on)
+
+    def unit_menu(self) -> QMenu:
+        """A menu of units by quantity."""
+        menu = QMenu(self)
+        for quantity in QUANTITIES:
+            sub = menu.addMenu(quantity.capitalize())
+            assert sub is not None
+            for name in units_of(quantity):
+                action = sub.addAction(name)
+                assert action is not None
+                action.setCheckable(True)
+                action.setChecked(self.session.settings.units.get(quantity) == name)
+                action.triggered.connect(lambda _=False, q=quantity, n=name: self.session.choose_unit(q, n))
+        return menu
+
+    def _choose_units(self) -> None:
+        menu = self.unit_menu()
+        menu.popup(self.units.mapToGlobal(self.units.rect().topLeft()))

@@ -1,0 +1,279 @@
+"""Drives the real window through the main job: key presses and clicks on its widgets, never calls into the model."""
+
+# The stubs of QtTest take its functions for methods of an object.
+# mypy: disable-error-code="call-arg, arg-type, call-overload, misc"
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
+
+from yarvic.core.errors import YarvicError
+from yarvic.core.release.package import verify_package
+from yarvic.desk.app import make_window
+from yarvic.desk.views.maps.view import MapsView
+from yarvic.desk.views.release import ReleaseView, SignDialog
+from yarvic.desk.window import Window
+from yarvic.state.settings import Settings
+
+Say = Callable[[str], None]
+SIGNER = "Rowan Sedge"
+
+
+class TourStopped(YarvicError):
+    """A step did not lead where it should."""
+
+
+class Driver:
+    """Presses keys and clicks in a window, waits for its work, takes pictures."""
+
+    def __init__(self, window: Window, folder: Path, say: Say) -> None:
+        self.window = window
+        self.folder = folder
+        self.say = say
+        self.count = 0
+
+    def key(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        """A key on whatever has the focus."""
+        target = QApplication.focusWidget() or self.window
+        QTest.keyClick(target, key, modifier)
+        self.settle()
+
+    def type(self, text: str) -> None:
+        """Text into whatever has the focus."""
+        target = QApplication.focusWidget() or self.window
+        QTest.keyClicks(target, text)
+        self.settle()
+
+    def step(self, number: int) -> None:
+        """Alt and the number of a step."""
+        QTest.keyClick(self.window, Qt.Key(Qt.Key.Key_0.value + number), Qt.KeyboardModifier.AltModifier)
+        self.settle()
+
+    def click(
+        self,
+        widget: QWidget,
+        at: QPoint | None = None,
+        modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier,
+    ) -> None:
+        """A click in the middle of a widget, or at a place of it."""
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, modifier, at or widget.rect().center())
+        self.settle()
+
+    def fill(self, field: QLineEdit, text: str) -> None:
+        """Click into a field and type."""
+        self.click(field)
+        field.selectAll()
+        self.type(text)
+
+    def command(self, words: str) -> None:
+        """Ctrl+K, the words, Enter."""
+        QTest.keyClick(self.window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+        self.settle()
+        self.type(words)
+        self.key(Qt.Key.Key_Return)
+
+    def settle(self, milliseconds: int = 30) -> None:
+        """Let events pass."""
+        QTest.qWait(milliseconds)
+
+    def wait(self, what: str, done: Callable[[], bool], seconds: float = 120.0) -> None:
+        """Wait until something is so, with the window alive."""
+        end = time.monotonic() + seconds
+        while not done():
+            if time.monotonic() > end:
+                raise TourStopped(f"waited {seconds:.0f} s for: {what}")
+            QTest.qWait(20)
+        self.settle()
+
+    def idle(self) -> None:
+        """Wait until no work is under way."""
+        self.wait("work to end", lambda: not self.window.runner.busy())
+
+    def picture(self, name: str) -> Path:
+        """Leave a picture of the window."""
+        self.idle()
+        self.settle(150)
+        self.count += 1
+        path = self.folder / f"{self.count:02d}-{name}.png"
+        self.window.grab().save(str(path))
+        return path
+
+    def rung(self, name: str, *, reference: bool = False) -> None:
+        """Click a rung on the ladder."""
+        ladder = self.window.ladder
+        place = next(ladder.place(r) for r in ladder.rungs() if r.name == name)
+        shift = Qt.KeyboardModifier.ShiftModifier if reference else Qt.KeyboardModifier.NoModifier
+        self.click(ladder, place.center().toPoint(), shift)
+
+
+def run_tour(folder: Path, say: Say) -> bool:
+    """The tour: pictures and the package are left in `folder`. True when the package verifies."""
+    folder.mkdir(parents=True, exist_ok=True)
+    from yarvic.demo.ptarmigan import build_ptarmigan
+
+    job = folder / "ptarmigan.yarvic"
+    for old in (job, folder / "ptarmigan-b2-release.zip"):
+        old.unlink(missing_ok=True)
+    say(f"Building the demo job {job}: nine pulls on the simulated bench.")
+    build_ptarmigan(job)
+    window = make_window(Settings(author=SIGNER))
+    window.resize(1280, 800)
+    window.show()
+    driver = Driver(window, folder, say)
+    try:
+        if not window.open_job(job):
+            raise TourStopped("the demo job did not open")
+        driver.idle()
+        package = Walk(driver).whole()
+    finally:
+        window.close()
+    verified = verify_package(package)
+    say(f"verify: {package.name} is {'intact' if verified.intact else 'NOT what was signed'}.")
+    say(f"Pictures: {folder}")
+    say(f"Release package: {package}")
+    return verified.intact
+
+
+class Walk:
+    """The steps of the tour, each said with its result."""
+
+    def __init__(self, driver: Driver) -> None:
+        self.d = driver
+        self.w = driver.window
+
+    def whole(self) -> Path:
+        """All steps in order; gives the package."""
+        self.read_job()
+        self.see_trouble()
+        self.take_spark_off()
+        self.commit()
+        self.flash()
+        self.pull()
+        self.read_evidence()
+        return self.release()
+
+    def say(self, step: str, result: str) -> None:
+        """A step with its result."""
+        self.d.say(f"{step}: {result}")
+
+    def read_job(self) -> None:
+        """Job and Plan of the revision that came up short."""
+        self.d.step(1)
+        self.d.picture("job")
+        self.say(
+            "1 Job",
+            f"{self.w.session.working_name()} is in hand; {self.w.readings.cards[0].reading.sentence.lower()}",
+        )
+        self.d.step(2)
+        self.d.picture("plan")
+        self.say("2 Plan", self.w.view("plan").weakest.text().lower())  # type: ignore[attr-defined]
+
+    def see_trouble(self) -> None:
+        """Checks say why the revision may not be released; a click on the reading shows where."""
+        self.d.step(7)
+        self.d.picture("checks-fall-short")
+        card = self.w.readings.cards[0]
+        self.say("7 Checks", f"{card.reading.sentence}, {card.reading.numbers}")
+        self.d.click(card)
+        self.d.picture("logs-where-it-knocked")
+        self.d.step(8)
+        self.d.picture("release-falls-short")
+        self.say("8 Release", self.w.view("release").state.text())  # type: ignore[attr-defined]
+
+    def take_spark_off(self) -> None:
+        """Select the cells in which cylinder 2 was retarded, take 3 degrees off, smooth nothing, undo and redo."""
+        d = self.d
+        d.step(3)
+        view = self.w.view("maps")
+        assert isinstance(view, MapsView)
+        view.maps.choose("spark_advance")
+        d.settle()
+        grid = view.grid
+        table = view.maps.table()
+        assert table is not None
+        top = int((table.y.values >= 140.0).argmax())
+        left, right = int((table.x.values >= 2500.0).argmax()), int((table.x.values >= 4500.0).argmax())
+        first = grid.visualRect(grid.cells.index(top, left)).center()
+        last = grid.visualRect(grid.cells.index(table.values.shape[0] - 1, right)).center()
+        viewport = grid.viewport()
+        assert viewport is not None
+        d.click(viewport, first)
+        d.click(viewport, last, Qt.KeyboardModifier.ShiftModifier)
+        d.key(Qt.Key.Key_A)
+        d.type("-3")
+        d.key(Qt.Key.Key_Return)
+        d.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        d.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+        d.picture("maps-spark-off")
+        self.say("3 Maps", view.differs.text())
+
+    def commit(self) -> None:
+        """First without a reason, which is refused; then with one."""
+        d = self.d
+        view = self.w.view("maps")
+        assert isinstance(view, MapsView)
+        d.click(view.commit_act)
+        self.say("3 Maps, no reason given", view.commit_fault.text())
+        d.fill(view.reason, "spark off where cylinder 2 knocked")
+        d.key(Qt.Key.Key_Return)
+        self.say("3 Maps, committed", f"{self.w.session.working_name()} is on the ladder")
+
+    def flash(self) -> None:
+        """Write the revision into the unit."""
+        d = self.d
+        d.step(4)
+        d.click(self.w.view("flash").main_widget())
+        d.idle()
+        d.picture("flash-done")
+        self.say("4 Flash", self.w.status.message.text())
+
+    def pull(self) -> None:
+        """Three pulls in a row."""
+        d = self.d
+        d.step(5)
+        d.click(self.w.view("dyno").main_widget())
+        d.idle()
+        d.rung("B1", reference=True)
+        d.picture("dyno-against-b1")
+        for card in self.w.readings.cards[:3]:
+            self.say("5 Dyno", f"{card.reading.sentence}: {card.reading.numbers}")
+        d.rung("Stock", reference=True)
+        d.picture("dyno-against-stock")
+
+    def read_evidence(self) -> None:
+        """Logs and checks of the new revision."""
+        d = self.d
+        d.step(6)
+        d.picture("logs")
+        d.step(7)
+        d.picture("checks-hold")
+        card = self.w.readings.cards[0]
+        self.say("7 Checks", f"worst is {card.reading.severity}: {card.reading.sentence}, {card.reading.numbers}")
+
+    def release(self) -> Path:
+        """Sign by name and export."""
+        d = self.d
+        d.step(8)
+        d.picture("release-open")
+        view = self.w.view("release")
+        assert isinstance(view, ReleaseView)
+        self.say("8 Release", view.state.text())
+        path = view.package_path()
+        assert path is not None
+        d.fill(view.signer, SIGNER)
+        d.click(view.sign)
+        d.wait("the question before signing", lambda: view.findChild(SignDialog) is not None)
+        dialog = view.findChild(SignDialog)
+        assert dialog is not None
+        d.click(dialog.sign)
+        d.idle()
+        d.wait("the package", path.exists, 30.0)
+        d.picture("release-signed")
+        self.say("8 Release, signed", view.state.text())
+        return path

@@ -1,0 +1,1 @@
+"""One view a step."""

@@ -1,0 +1,290 @@
+"""Dyno: torque and power of working and reference on one speed axis, the gain under it, conditions in a table."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QFrame,
+    QHeaderView,
+    QSpinBox,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yarvic.core.checks.finding import Where, amount
+from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
+from yarvic.core.physics import FloatArray
+from yarvic.core.physics.correction import STANDARDS, title
+from yarvic.core.units import UNITS, from_canonical
+from yarvic.desk.overlays import Command
+from yarvic.desk.views.view import View
+from yarvic.desk.widgets.plot import band, faint, line_pen, sheet, style, tag
+from yarvic.desk.widgets.words import act, label, row, word
+from yarvic.state.readings import peaks
+from yarvic.state.results import RevisionResults
+from yarvic.state.session import Session
+
+if TYPE_CHECKING:
+    from yarvic.desk.window import Window
+
+COLUMNS = ("Pull", "Peak power", "Peak torque", "Factor", "Air", "Charge at start", "Cooled down", "Build")
+
+
+class DynoView(View):
+    """Curves, gain, table, and the words that run pulls."""
+
+    def __init__(self, session: Session, window: Window) -> None:
+        super().__init__(session, "Dyno")
+        self.standard = QComboBox()
+        self.standard.setAccessibleName("Correction standard")
+        for name in STANDARDS:
+            self.standard.addItem(title(name), name)
+        self.standard.activated.connect(lambda i: session.choose_standard(self.standard.itemData(i)))
+        self.cool = QSpinBox()
+        self.cool.setRange(0, 900)
+        self.cool.setValue(60)
+        self.cool.setSuffix(" s")
+        self.cool.setAccessibleName("Cool-down before each pull")
+        self.cool.valueChanged.connect(self._set_cool)
+        self.three = act("Pull three times", lambda: session.pull(3))
+        self.one = word("Pull once", lambda: session.pull(1), "P")
+        self.peaks = label("", wrap=False)
+        self.factor = label("", "caption", wrap=True)
+        self.caution = label(
+            "On a real dyno: straps checked, fan and extraction on, nobody in line with roller or tyres. Local rules and the"
+            " cell's own come first.",
+            "caption",
+            wrap=True,
+        )
+        self.column.addLayout(
+            row(
+                self.three,
+                self.one,
+                label("cool-down", "quiet"),
+                self.cool,
+                None,
+                label("corrected by", "quiet"),
+                self.standard,
+                spacing=8,
+            )
+        )
+        self.frame = QFrame()
+        self.frame.setObjectName("sheet")
+        inner = QVBoxLayout(self.frame)
+        inner.setContentsMargins(6, 6, 6, 6)
+        inner.setSpacing(4)
+        inner.addWidget(self.peaks)
+        self.plots = sheet()
+        self._make_plots()
+        inner.addWidget(self.plots, 1)
+        inner.addWidget(self.factor)
+        self.column.addWidget(self.frame, 3)
+        self.table = self._make_table()
+        self.column.addWidget(self.table, 1)
+        self.column.addWidget(self.caution)
+        for signal in (
+            session.job_changed,
+            session.selection_changed,
+            session.results_changed,
+            session.bench_changed,
+            session.units_changed,
+        ):
+            self.listen(signal, self.refresh)
+        self.listen(session.place_changed, self._jump)
+        self.refresh()
+
+    def _make_plots(self) -> None:
+        self.power = self.plots.addPlot(row=0, col=0)
+        self.torque = self.plots.addPlot(row=1, col=0)
+        self.gained = self.plots.addPlot(row=2, col=0)
+        layout = self.plots.ci.layout
+        for line, stretch in enumerate((5, 4, 3)):
+            layout.setRowStretchFactor(line, stretch)
+        for plot in (self.power, self.torque):
+            style(plot)
+            plot.getAxis("bottom").setStyle(showValues=False)
+        style(self.gained, bottom="Engine speed, rpm")
+        self.torque.setXLink(self.power)
+        self.gained.setXLink(self.power)
+        self.mark = [pg.InfiniteLine(angle=90, pen=line_pen("ink", 1, dashed=True)) for _ in range(3)]
+
+    def _make_table(self) -> QTableWidget:
+        table = QTableWidget(0, len(COLUMNS))
+        table.setHorizontalHeaderLabels(list(COLUMNS))
+        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setAccessibleName("Pulls in order with their conditions")
+        table.setShowGrid(False)
+        table.setMinimumHeight(112)
+        vertical, horizontal = table.verticalHeader(), table.horizontalHeader()
+        assert vertical is not None and horizontal is not None
+        vertical.hide()
+        vertical.setDefaultSectionSize(24)
+        horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
+        horizontal.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        horizontal.setStretchLastSection(True)
+        return table
+
+    def _set_cool(self, seconds: int) -> None:
+        bench = self.session.bench
+        if bench is not None:
+            from dataclasses import replace
+
+            bench.settings = replace(bench.settings, cool_down_s=float(seconds))
+
+    def refresh(self) -> None:
+        """Draw curves, gain and table."""
+        s = self.session
+        ready = s.job is not None and s.working_revision() is not None and s.busy is None
+        self.three.setEnabled(ready)
+        self.one.setEnabled(ready)
+        self.standard.setCurrentIndex(STANDARDS.index(s.standard))
+        for plot in (self.power, self.torque, self.gained):
+            plot.clear()
+        power, torque = s.settings.units.get("power", "kW"), s.settings.units.get("torque", "N m")
+        self.power.setLabel("left", f"Power, {power}")
+        self.torque.setLabel("left", f"Torque, {torque}")
+        self.gained.setLabel("left", f"Gain, {power}")
+        working, reference = s.working_results(), s.reference_results()
+        if reference is working:
+            reference = None
+        self._sentence(working, reference)
+        for results, token in ((reference, "reference"), (working, "working")):
+            if results is not None and results.curves(s.standard):
+                self._curves(
+                    mean_curve(results.curves(s.standard)), token, s.name_of(results.revision_id), power, torque
+                )
+        if working is not None and reference is not None:
+            self._gain(working, reference, power)
+        self._fill_table(working, power, torque)
+        self.power.enableAutoRange()
+        for plot in (self.power, self.torque, self.gained):
+            plot.autoRange(padding=0.04)
+
+    def _sentence(self, working: RevisionResults | None, reference: RevisionResults | None) -> None:
+        s = self.session
+        parts = []
+        for results, letter in ((working, "working"), (reference, "reference")):
+            said = peaks(s, results)
+            if said is not None and results is not None:
+                parts.append(f"{s.name_of(results.revision_id)} ({letter}): {said[0]}, {said[1]}")
+        self.peaks.setText("     ".join(parts) or "No pulls yet. Flash this revision, then pull it.")
+        curves = working.curves(s.standard) if working else []
+        if not curves:
+            self.factor.setText("")
+            return
+        factors = ", ".join(f"{c.correction.factor:.3f}" for c in curves)
+        text = (
+            f"At the wheel. {curves[0].correction.title}: factor {factors}. Derivative smoothed over"
+            f" {curves[0].smoothing_rpm:.0f} rpm. Band: one standard deviation from pull to pull."
+        )
+        if s.standard != "none" and working is not None:
+            raw = mean_curve(working.curves("none"))
+            label_ = s.settings.units.get("power", "kW")
+            text += f" Uncorrected peak {amount(float(raw.power_w.max()), label_)}."
+        self.factor.setText(text)
+
+    def _curves(self, mean: MeanCurve, token: str, name: str, power: str, torque: str) -> None:
+        dashed = token == "reference"
+        sets = (
+            (self.power, mean.power_w, mean.power_sd_w, power),
+            (self.torque, mean.torque_nm, mean.torque_sd_nm, torque),
+        )
+        for plot, values, deviation, unit in sets:
+            shown = from_canonical(values, unit)
+            spread = deviation / UNITS[unit].factor
+            if np.all(np.isfinite(spread)):
+                plot.addItem(band(mean.speed_rpm, shown - spread, shown + spread, token))
+            plot.plot(mean.speed_rpm, shown, pen=line_pen(token, 2.2, dashed=dashed))
+            at = len(shown) // 3 if dashed else (2 * len(shown)) // 3
+            item = tag(name, token, (0.5, 0.0 if dashed else 1.1))
+            item.setPos(float(mean.speed_rpm[at]), float(shown[at]))
+            plot.addItem(item)
+
+    def _gain(self, working: RevisionResults, reference: RevisionResults, power: str) -> None:
+        s = self.session
+        assert s.job is not None
+        a, b = working.curves(s.standard), reference.curves(s.standard)
+        if not a or not b:
+            return
+        try:
+            g = gain(a, b, s.job.sheet.band_rpm)
+        except EvidenceError:
+            return
+        factor = UNITS[power].factor
+        values: FloatArray = g.power_w / factor
+        if np.all(np.isfinite(g.low_w)):
+            self.gained.addItem(band(g.speed_rpm, g.low_w / factor, g.high_w / factor, "working"))
+        self.gained.plot(g.speed_rpm, values, pen=line_pen("working", 2))
+        self.gained.addLine(y=0, pen=line_pen("ink", 1))
+        region = pg.LinearRegionItem(g.band_rpm, movable=False, brush=faint("quiet", 0.10), pen=line_pen("line", 1))
+        region.setZValue(-20)
+        self.gained.addItem(region)
+
+    def _fill_table(self, results: RevisionResults | None, power: str, torque: str) -> None:
+        s = self.session
+        pulls = results.pulls if results else ()
+        temperature = s.settings.units.get("temperature", "degC")
+        pressure = s.settings.units.get("pressure", "kPa")
+        self.table.setRowCount(len(pulls))
+        for line, p in enumerate(pulls):
+            c, curve = p.evidence.conditions, p.curves.get(s.standard)
+            texts = [p.title, "no curve", "", "", "", "", "", str(p.evidence.build)]
+            if curve is not None:
+                peak, torque_peak = curve.peak_power(), curve.peak_torque()
+                texts[1] = f"{amount(peak[0], power)} at {peak[1]:,.0f} rpm"
+                texts[2] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f} rpm"
+                texts[3] = f"{curve.correction.factor:.3f}"
+            if c is not None:
+                air = f"{amount(c.temperature_k, temperature)}, {amount(c.pressure_pa, pressure)}"
+                texts[4] = f"{air}, {c.relative_humidity * 100:.0f} %" + (", simulated" if c.simulated else "")
+                texts[5] = amount(c.charge_start_k, temperature)
+                texts[6] = f"{c.cool_down_s:.0f} s"
+            for at, text in enumerate(texts):
+                self.table.setItem(line, at, QTableWidgetItem(text))
+        revision = s.evidence_revision()
+        simulated = "simulated bench · " if pulls else ""
+        self.about.setText(f"{simulated}{len(pulls)} pulls of {revision.name}" if revision else "")
+
+    def _jump(self, where: Where) -> None:
+        if not self.showing() or where.speed_rpm is None:
+            return
+        for line, plot in zip(self.mark, (self.power, self.torque, self.gained), strict=True):
+            line.setPos(where.speed_rpm)
+            plot.addItem(line, ignoreBounds=True)
+
+    def keys(self) -> list[tuple[str, str]]:
+        """Keys of this view."""
+        return [("P", "pull once"), ("Wheel", "zoom along engine speed"), ("Drag", "move along engine speed")]
+
+    def keyPressEvent(self, event) -> None:
+        """P pulls once."""
+        if event.key() == Qt.Key.Key_P and self.one.isEnabled():
+            self.session.pull(1)
+        else:
+            super().keyPressEvent(event)
+
+    def commands(self) -> list[Command]:
+        """Commands of this view."""
+        return [
+            Command("Pull three times", "", lambda: self.session.pull(3)),
+            Command("Pull once", "P", lambda: self.session.pull(1)),
+        ]
+
+    def main_widget(self) -> QWidget:
+        """The action takes the focus."""
+        return self.three
+
+
+def make(session: Session, window: Window) -> DynoView:
+    """The view of this step."""
+    return DynoView(session, window)

@@ -1,0 +1,222 @@
+"""Flash: the link from laptop to unit, the memory as a strip of blocks that fills, the journal under it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPen
+from PyQt6.QtWidgets import QFrame, QListWidget, QVBoxLayout, QWidget
+
+from yarvic.core.calibration.image import changed_blocks
+from yarvic.core.link.flash import Step
+from yarvic.desk.overlays import Command
+from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
+from yarvic.desk.views.view import View
+from yarvic.desk.widgets.words import act, label, row
+from yarvic.state.session import Session
+
+if TYPE_CHECKING:
+    from yarvic.desk.window import Window
+
+# State of a block on the strip: (word, share of tint)
+SAME, DIFFERS, READ, WRITTEN, PROVEN = "same", "differs", "read", "written", "read back equal"
+
+
+class Memory(QWidget):
+    """The unit's memory, one square a block."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.states: list[str] = []
+        self.setMinimumHeight(120)
+        self.setAccessibleName("Memory of the unit, block by block")
+
+    def show_states(self, states: list[str]) -> None:
+        """Show all blocks."""
+        self.states = states
+        counts = {s: states.count(s) for s in (SAME, DIFFERS, READ, WRITTEN, PROVEN) if s in states}
+        self.setAccessibleDescription(", ".join(f"{n} {word}" for word, n in counts.items()))
+        self.update()
+
+    def paintEvent(self, event) -> None:
+        """Rows of blocks: outline same, corner cut differs, bar read, half filled written, filled proven."""
+        painter = QPainter(self)
+        t = tokens()
+        if not self.states:
+            return
+        columns = 32
+        size = min((self.width() - 4) / columns, self.height() / max(-(-len(self.states) // columns), 1))
+        for i, state in enumerate(self.states):
+            x, y = (i % columns) * size, (i // columns) * size
+            box = QRectF(x + 1.5, y + 1.5, size - 4, size - 4)
+            painter.setPen(QPen(t.color("line"), 1))
+            painter.setBrush(t.color("ground"))
+            painter.drawRect(box)
+            if state == READ:
+                painter.fillRect(QRectF(box.left(), box.bottom() - 3, box.width(), 3), t.color("quiet"))
+            elif state == DIFFERS:
+                painter.setPen(QPen(t.color("working"), 2))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(box.adjusted(1, 1, -1, -1))
+            elif state == WRITTEN:
+                painter.fillRect(box.adjusted(0, box.height() / 2, 0, 0), t.color("working"))
+            elif state == PROVEN:
+                painter.fillRect(box, t.color("working"))
+
+
+class Link(QWidget):
+    """Laptop, cable, unit, battery: a line that says whether the next step may be taken."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setFixedHeight(92)
+        self.setAccessibleName("Link to the unit")
+
+    def paintEvent(self, event) -> None:
+        """Three boxes and two lines."""
+        bench = self.session.bench
+        if bench is None or self.session.job is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t = tokens()
+        identity = bench.unit.identify()
+        held = bench.holds()
+        revision = self.session.working_revision()
+        boxes = (
+            ("This desk", f"{revision.name} to write" if revision else "draft: not to be flashed", "bench link"),
+            (
+                "Control unit",
+                f"{identity.name}",
+                f"family {identity.family}, runs {held.name if held else identity.running}",
+            ),
+            ("Battery", f"{bench.unit.supply_voltage():.1f} V", "on maintainer, simulated"),
+        )
+        gap = 56.0
+        width = (self.width() - 2 * gap - 4) / 3
+        for i, (title, one, two) in enumerate(boxes):
+            box = QRectF(2 + i * (width + gap), 6, width, 78)
+            painter.setPen(QPen(t.color("line"), 1))
+            painter.setBrush(t.color("ground"))
+            painter.drawRoundedRect(box, 4, 4)
+            painter.setFont(font(bold=True))
+            painter.setPen(t.color("ink"))
+            painter.drawText(QPointF(box.left() + 12, box.top() + 24), title)
+            painter.setFont(font(BODY_PX))
+            painter.drawText(QPointF(box.left() + 12, box.top() + 45), one)
+            painter.setFont(font(CAPTION_PX))
+            painter.setPen(t.color("quiet"))
+            painter.drawText(QPointF(box.left() + 12, box.top() + 64), two)
+            if i:
+                painter.setPen(QPen(t.color("working"), 2))
+                painter.drawLine(QPointF(box.left() - gap, 45), QPointF(box.left(), 45))
+
+
+class FlashView(View):
+    """Link, words, memory, journal."""
+
+    block_came = pyqtSignal(object)
+
+    def __init__(self, session: Session, window: Window) -> None:
+        super().__init__(session, "Flash")
+        self.link = Link(session)
+        self.memory = Memory()
+        self.key = label("", "caption", wrap=True)
+        self.go = act("Write and read back", session.flash)
+        self.said = label("", "quiet")
+        self.journal = QListWidget()
+        self.journal.setAccessibleName("Journal")
+        frame = QFrame()
+        frame.setObjectName("sheet")
+        column = QVBoxLayout(frame)
+        column.setContentsMargins(12, 10, 12, 10)
+        column.setSpacing(8)
+        column.addWidget(self.link)
+        column.addLayout(row(self.go, self.said, None, spacing=12))
+        column.addWidget(self.memory)
+        column.addWidget(self.key)
+        column.addWidget(label("Journal", "title"))
+        column.addWidget(self.journal, 1)
+        self.column.addWidget(frame, 1)
+        for signal in (session.job_changed, session.selection_changed, session.bench_changed, session.draft_changed):
+            self.listen(signal, self.refresh)
+        self.block_came.connect(self._block)
+        self._bench: object = None
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Compare the unit's memory with the working image."""
+        s = self.session
+        if s.bench is not self._bench and s.bench is not None:
+            # Blocks come from the worker's thread: the signal brings them into this one.
+            s.bench.block_done.connect(lambda step: self.block_came.emit(step))
+            self._bench = s.bench
+        revision = s.working_revision()
+        busy = s.busy is not None
+        self.go.setEnabled(s.bench is not None and revision is not None and not busy)
+        self.about.setText("writes what differs, block by block, and reads it back")
+        self.link.update()
+        if s.bench is None or s.job is None:
+            self.memory.show_states([])
+            self.said.setText("Open a job first.")
+            return
+        if not busy:
+            self.memory.show_states(self._states())
+        self.said.setText(self._sentence(busy))
+        self.key.setText(
+            f"{len(self.memory.states)} blocks of {s.job.layout.block} bytes. Thin outline: same as the working image. Blue"
+            " outline: differs. Half filled: written. Filled: read back equal. The block with the header is written last."
+        )
+        self.journal.clear()
+        for entry in reversed(s.job.journal()):
+            self.journal.addItem(f"{entry.time[:16].replace('T', ' ')}   {entry.sentence}")
+
+    def _states(self) -> list[str]:
+        s = self.session
+        assert s.bench is not None and s.job is not None
+        count = s.job.layout.size // s.job.layout.block
+        revision = s.working_revision()
+        if revision is None:
+            return [SAME] * count
+        changed = set(changed_blocks(s.bench.unit.memory, s.job.image(revision.image), s.job.layout.block))
+        return [DIFFERS if i in changed else SAME for i in range(count)]
+
+    def _sentence(self, busy: bool) -> str:
+        s = self.session
+        revision = s.working_revision()
+        if busy:
+            return "Keep the supply on. Cancel puts the old memory back."
+        if revision is None:
+            return "The draft is not a revision yet: commit it under Maps."
+        differs = self.memory.states.count(DIFFERS)
+        if differs == 0:
+            return f"The unit holds {revision.name} already."
+        return f"{differs} blocks differ between the unit and {revision.name}."
+
+    def _block(self, step: Step) -> None:
+        if step.block is None or step.block >= len(self.memory.states):
+            return
+        state = {"Writing": WRITTEN, "Comparing": PROVEN, "Putting back": DIFFERS}.get(step.phase)
+        if state is None:
+            return
+        self.memory.states[step.block] = state
+        self.memory.show_states(self.memory.states)
+
+    def keys(self) -> list[tuple[str, str]]:
+        """Keys of this view."""
+        return [("Tab, Space", "reach and press Write and read back")]
+
+    def commands(self) -> list[Command]:
+        """Commands of this view."""
+        return [Command("Flash the working map", "", self.session.flash)]
+
+    def main_widget(self) -> QWidget:
+        """The action takes the focus."""
+        return self.go
+
+
+def make(session: Session, window: Window) -> FlashView:
+    """The view of this step."""
+    return FlashView(session, window)

@@ -1,0 +1,434 @@
+"""The Maps view: chooser, words, slices, cells, the strip for a number, the strip for a commit."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QFrame,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QMenu,
+    QSplitter,
+    QStackedWidget,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yarvic.core.errors import YarvicError
+from yarvic.desk.overlays import Command
+from yarvic.desk.views.maps.grid import Grid
+from yarvic.desk.views.maps.slices import Slices
+from yarvic.desk.views.view import View
+from yarvic.desk.widgets.words import act, label, row, word
+from yarvic.state.maps import OPERANDS, SCALARS, number
+from yarvic.state.session import DRAFT, Session
+
+if TYPE_CHECKING:
+    from yarvic.desk.window import Window
+
+# Operation: (word, key)
+WORDS = {
+    "set": ("Set", "S"),
+    "add": ("Add", "A"),
+    "scale": ("Multiply", "M"),
+    "between": ("Between", "B"),
+    "smooth": ("Smooth", "H"),
+    "reference": ("To reference", "T"),
+}
+
+
+class MapsView(View):
+    """The table in hand."""
+
+    def __init__(self, session: Session, window: Window) -> None:
+        super().__init__(session, "Maps")
+        self.maps = window.maps
+        self._operation = "set"
+        self._head()
+        self.grid = Grid(self.maps)
+        self.slices = Slices(self.maps)
+        self.scalars = self._scalar_table()
+        self._words()
+        self.strip = self._operand_strip()
+        self._body()
+        self.commit = self._commit_strip()
+        self.column.addWidget(self.commit)
+        self.grid.typed.connect(lambda text: self._ask("set", text))
+        self.grid.chosen.connect(self._selection_moved)
+        self.slices.dragged.connect(self._dragged)
+        self.listen(self.maps.changed, self.refresh)
+        self.listen(self.maps.values_changed, self._revalue)
+        self.listen(session.job_changed, self.refresh)
+        self.refresh()
+
+    # -- making
+
+    def _head(self) -> None:
+        self.chooser = word("Spark advance", self._choose_table, "N, Shift+N")
+        self.chooser.setAccessibleName("Table")
+        self.slot = word("", self._choose_slot)
+        self.slot.setAccessibleName("Fuel slot")
+        self.differs = label("", "quiet")
+        self.head.insertWidget(1, self.chooser)
+        self.head.addWidget(self.slot)
+        self.head.addWidget(self.differs)
+
+    def _words(self) -> None:
+        bar = QHBoxLayout()
+        bar.setSpacing(2)
+        self.words = {}
+        for operation, (text, key) in WORDS.items():
+            button = word(text, partial(self._begin, operation), key)
+            self.words[operation] = button
+            bar.addWidget(button)
+            shortcut = QShortcut(QKeySequence(key), self.grid)
+            shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
+            shortcut.activated.connect(partial(self._begin, operation))
+        for keys, by in (("N", 1), ("Shift+N", -1)):
+            shortcut = QShortcut(QKeySequence(keys), self)
+            shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            shortcut.activated.connect(partial(self.maps.step, by))
+        bar.addSpacing(16)
+        self.undo_word = word("Undo", self.maps.undo, "Ctrl+Z")
+        self.redo_word = word("Redo", self.maps.redo, "Ctrl+Shift+Z")
+        bar.addWidget(self.undo_word)
+        bar.addWidget(self.redo_word)
+        bar.addStretch(1)
+        self.hand = label("", "quiet")
+        bar.addWidget(self.hand)
+        self.column.addLayout(bar)
+
+    def _operand_strip(self) -> QFrame:
+        frame = QFrame()
+        frame.setObjectName("card")
+        self.operand_label = label("")
+        self.operand = QLineEdit()
+        self.operand.setFixedWidth(110)
+        self.operand.setAccessibleName("Number for the edit")
+        self.operand.returnPressed.connect(self._apply)
+        self.operand_unit = label("", "quiet")
+        self.operand_fault = label("", "fault", wrap=True)
+        layout = row(self.operand_label, self.operand, self.operand_unit, spacing=8)
+        layout.setContentsMargins(12, 5, 12, 5)
+        layout.addWidget(self.operand_fault, 1)
+        layout.addWidget(word("Apply", self._apply, "Enter"))
+        layout.addWidget(word("Leave", self.escape, "Esc"))
+        frame.setLayout(layout)
+        frame.hide()
+        self.column.addWidget(frame)
+        return frame
+
+    def _body(self) -> None:
+        self.body = QStackedWidget()
+        split = QSplitter(Qt.Orientation.Vertical)
+        chart = QFrame()
+        chart.setObjectName("sheet")
+        inner = QVBoxLayout(chart)
+        inner.setContentsMargins(2, 2, 2, 2)
+        inner.addWidget(self.slices)
+        split.addWidget(chart)
+        table = QWidget()
+        column = QVBoxLayout(table)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(4)
+        self.corner = label("", "caption")
+        column.addWidget(self.corner)
+        column.addWidget(self.grid, 1)
+        self.foot = label("", "caption", wrap=True)
+        column.addWidget(self.foot)
+        split.addWidget(table)
+        split.setStretchFactor(0, 2)
+        split.setStretchFactor(1, 5)
+        split.setSizes([180, 420])
+        split.setChildrenCollapsible(False)
+        self.body.addWidget(split)
+        self.body.addWidget(self.scalars)
+        self.column.addWidget(self.body, 1)
+
+    def _scalar_table(self) -> QTableWidget:
+        table = QTableWidget(0, 5)
+        table.setHorizontalHeaderLabels(["Limit or constant", "Value", "Unit", "Reference", "Bounds"])
+        table.setAccessibleName("Limits and constants")
+        table.setShowGrid(False)
+        table.setEditTriggers(
+            QAbstractItemView.EditTrigger.DoubleClicked
+            | QAbstractItemView.EditTrigger.EditKeyPressed
+            | QAbstractItemView.EditTrigger.AnyKeyPressed
+        )
+        vertical, horizontal = table.verticalHeader(), table.horizontalHeader()
+        assert vertical is not None and horizontal is not None
+        vertical.hide()
+        horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
+        table.itemChanged.connect(self._scalar_typed)
+        return table
+
+    def _commit_strip(self) -> QFrame:
+        frame = QFrame()
+        frame.setObjectName("card")
+        column = QVBoxLayout(frame)
+        column.setContentsMargins(12, 7, 12, 7)
+        column.setSpacing(4)
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("Why did the maps change? One sentence.")
+        self.reason.setAccessibleName("Reason")
+        self.reason.returnPressed.connect(self._commit)
+        self.author = QLineEdit()
+        self.author.setPlaceholderText("Your name")
+        self.author.setAccessibleName("Author")
+        self.author.setFixedWidth(140)
+        self.commit_act = act("Commit", self._commit)
+        self.discard = word("Discard draft", self._discard)
+        line = row(
+            label("Reason", "quiet"), self.reason, label("by", "quiet"), self.author, self.commit_act, self.discard
+        )
+        column.addLayout(line)
+        self.commit_fault = label("", "fault", wrap=True)
+        self.commit_fault.hide()
+        column.addWidget(self.commit_fault)
+        self._discard_asked = False
+        return frame
+
+    # -- showing
+
+    def refresh(self) -> None:
+        """Another table, slot, revision or unit."""
+        s = self.session
+        keys = dict(self.maps.titles())
+        if self.maps.key not in keys and keys:
+            self.maps.key = next(iter(keys))
+        table = self.maps.table()
+        self.chooser.setText(f"{keys.get(self.maps.key, 'no job')}  ▾")
+        self.slot.setText(f"{s.slot} slot  ▾" if s.job else "")
+        self.body.setCurrentIndex(1 if self.maps.key == SCALARS else 0)
+        for operation in WORDS:
+            self.words[operation].setEnabled(table is not None)
+        self.grid.reload()
+        if table is not None:
+            unit = self.maps.display_unit(table.unit)
+            self.about.setText(f"{unit} · {table.x.title.lower()} by {table.y.title.lower()}")
+            y_unit = "" if table.y.unit == "fraction" else f", {table.y.unit}"
+            self.corner.setText(
+                f"down: {table.y.title.lower()}{y_unit}     across: {table.x.title.lower()}, {table.x.unit}"
+                f"     bounds {table.low:g} to {table.high:g} {table.unit}"
+            )
+        elif s.job is None:
+            self.about.setText("the tables of a job stand here once one is open")
+        else:
+            self.about.setText("single values; type into the value's cell to change it")
+        self._show_values()
+        self.escape()
+
+    def _revalue(self) -> None:
+        self.grid.cells.revalue()
+        self._show_values()
+
+    def _show_values(self) -> None:
+        self.slices.refresh()
+        s = self.session
+        difference = self.maps.difference()
+        reference = s.name_of(s.reference)
+        if difference is not None and reference:
+            count = int((abs(difference) > 1e-9).sum())
+            self.differs.setText(f"{count} cells differ from {reference}")
+        else:
+            self.differs.setText("")
+        results, revision = self.session.working_results(), s.evidence_revision()
+        if self.maps.evidence() is not None and results is not None and revision is not None:
+            self.foot.setText(
+                f"Bar at a cell's foot: time spent there in {len(results.pulls)} pulls of {revision.name}; red and thick"
+                " where a cylinder was retarded more than 3 deg. Bold: differs from the reference, by the small number."
+            )
+        else:
+            self.foot.setText("Bold: differs from the reference, by the small number.")
+        in_draft = s.working == DRAFT and s.draft is not None
+        self.commit.setVisible(in_draft)
+        self.undo_word.setEnabled(in_draft and s.draft is not None and s.draft.can_undo)
+        self.redo_word.setEnabled(in_draft and s.draft is not None and s.draft.can_redo)
+        if in_draft and not self.author.text():
+            self.author.setText(s.settings.author)
+        self._show_scalars()
+
+    def _show_scalars(self) -> None:
+        self.scalars.blockSignals(True)
+        rows = self.maps.scalars()
+        self.scalars.setRowCount(len(rows))
+        for line, (now, then) in enumerate(rows):
+            before = f"{then.value:.{then.decimals}f}" if then is not None else ""
+            texts = (now.title, f"{now.value:.{now.decimals}f}", now.unit, before, f"{now.low:g} to {now.high:g}")
+            for at, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                if at != 1:
+                    item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
+                item.setData(Qt.ItemDataRole.UserRole, now.key)
+                self.scalars.setItem(line, at, item)
+        self.scalars.blockSignals(False)
+
+    def _selection_moved(self) -> None:
+        table = self.maps.table()
+        count = int(self.maps.mask.sum())
+        if table is not None and count:
+            index = self.grid.currentIndex()
+            where = self.grid.cells.words(index.row(), index.column()) if index.isValid() else ""
+            self.hand.setText(f"{count} cells in hand" if count > 1 else where)
+        self.slices.refresh()
+
+    # -- choosing
+
+    def _choose_table(self) -> None:
+        menu = QMenu(self)
+        for key, title in self.maps.titles():
+            action = menu.addAction(title)
+            assert action is not None
+            action.triggered.connect(lambda _=False, k=key: self.maps.choose(k))
+        menu.popup(self.chooser.mapToGlobal(self.chooser.rect().bottomLeft()))
+
+    def _choose_slot(self) -> None:
+        if self.session.job is None:
+            return
+        menu = QMenu(self)
+        for slot in self.session.job.layout.slots:
+            action = menu.addAction(f"{slot} slot")
+            assert action is not None
+            action.triggered.connect(lambda _=False, n=slot: self.maps.choose_slot(n))
+        menu.popup(self.slot.mapToGlobal(self.slot.rect().bottomLeft()))
+
+    # -- editing
+
+    def _begin(self, operation: str) -> None:
+        if operation in OPERANDS:
+            self._ask(operation, "")
+        else:
+            self._do(operation, 0.0)
+
+    def _ask(self, operation: str, text: str) -> None:
+        table = self.maps.table()
+        if table is None:
+            return
+        self._operation = operation
+        self.operand_label.setText(OPERANDS[operation])
+        self.operand_unit.setText("" if operation == "scale" else self.maps.display_unit(table.unit))
+        self.operand_fault.setText("")
+        self.operand.setText(text)
+        self.strip.show()
+        self.operand.setFocus()
+        self.operand.deselect()
+        self.operand.setCursorPosition(len(text))
+
+    def _apply(self) -> None:
+        try:
+            amount = number(self.operand.text())
+        except YarvicError as error:
+            self.operand_fault.setText(str(error))
+            return
+        self._do(self._operation, amount)
+
+    def _do(self, operation: str, amount: float) -> None:
+        index = self.grid.currentIndex()
+        mask = self.maps.mask.copy()
+        try:
+            self.maps.apply(operation, amount)
+        except YarvicError as error:
+            if self.strip.isVisible():
+                self.operand_fault.setText(str(error))
+            else:
+                self.session.say(str(error), trouble=True)
+            return
+        self.strip.hide()
+        # Beginning a draft shows the rung anew; the cells stay in hand.
+        self._reselect(mask, index.row(), index.column())
+        self.grid.setFocus()
+
+    def _reselect(self, mask, current_row: int, current_column: int) -> None:
+        if mask.shape != self.maps.mask.shape or (mask == self.maps.mask).all() or not mask.any():
+            return
+        rows, columns = mask.any(axis=1).nonzero()[0], mask.any(axis=0).nonzero()[0]
+        self.grid.select_block(int(rows[0]), int(columns[0]), int(rows[-1]), int(columns[-1]))
+
+    def _dragged(self, row_: int, column: int, value: float) -> None:
+        try:
+            self.maps.drag(row_, column, value)
+        except YarvicError as error:
+            self.session.say(str(error), trouble=True)
+            self.slices.refresh()
+
+    def _scalar_typed(self, item: QTableWidgetItem) -> None:
+        try:
+            self.maps.set_scalar(str(item.data(Qt.ItemDataRole.UserRole)), item.text())
+        except YarvicError as error:
+            self.session.say(str(error), trouble=True)
+            self._show_scalars()
+
+    def _commit(self) -> None:
+        try:
+            self.session.commit_draft(self.reason.text(), self.author.text())
+        except YarvicError as error:
+            self.commit_fault.setText(str(error))
+            self.commit_fault.show()
+            (self.reason if not self.reason.text().strip() else self.author).setFocus()
+            return
+        self.reason.clear()
+        self.commit_fault.hide()
+
+    def _discard(self) -> None:
+        # Throwing work away is asked twice, in place.
+        if not self._discard_asked:
+            self._discard_asked = True
+            self.discard.setText("Discard for good?")
+            return
+        self._discard_asked = False
+        self.discard.setText("Discard draft")
+        self.session.discard_draft()
+
+    def escape(self) -> None:
+        """Leave the strip; the cells stay as they are."""
+        self._discard_asked = False
+        self.discard.setText("Discard draft")
+        self.commit_fault.hide()
+        if self.strip.isVisible():
+            self.strip.hide()
+            self.grid.setFocus()
+
+    # -- keys
+
+    def keys(self) -> list[tuple[str, str]]:
+        """Keys of this view."""
+        named = [(key, text.lower()) for text, key in WORDS.values()]
+        return [
+            ("Arrows, Shift+arrows", "move, select"),
+            ("a digit", "set the selected cells"),
+            *named,
+            ("N, Shift+N", "next, previous table"),
+            ("Drag a point of the slice", "set one cell"),
+        ]
+
+    def commands(self) -> list[Command]:
+        """Commands of this view."""
+        tables = [Command(f"Show {title}", "", partial(self.maps.choose, key)) for key, title in self.maps.titles()]
+        edits = [
+            Command(f"{text} the selected cells", key, partial(self._begin, op)) for op, (text, key) in WORDS.items()
+        ]
+        slots = []
+        if self.session.job is not None:
+            slots = [
+                Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n))
+                for n in self.session.job.layout.slots
+            ]
+        return [*tables, *edits, *slots]
+
+    def main_widget(self) -> QWidget:
+        """The cells take the keys."""
+        return self.grid
+
+
+def make(session: Session, window: Window) -> MapsView:
+    """The view of this step."""
+    return MapsView(session, window)

@@ -1,0 +1,402 @@
+"""Release: the gate as a list of conditions with evidence, waivers by name, the sheet as it will print, sign and export."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QBuffer, QByteArray, QIODevice, QSize, Qt
+from PyQt6.QtGui import QPixmap
+from PyQt6.QtWidgets import (
+    QDialog,
+    QFileDialog,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yarvic.core.errors import YarvicError
+from yarvic.core.release.gate import Condition, is_open
+from yarvic.desk.overlays import Command
+from yarvic.desk.views.view import View
+from yarvic.desk.widgets.glyphs import Glyph
+from yarvic.desk.widgets.words import act, label, row, rule, word
+from yarvic.state.release import capture, gate_conditions, release_work, sheet_pdf, waive
+from yarvic.state.session import Session
+from yarvic.state.work import Asked, Progress
+
+if TYPE_CHECKING:
+    from yarvic.desk.window import Window
+
+
+class SignDialog(QDialog):
+    """The last question before a signature; signing cannot be taken back."""
+
+    def __init__(self, parent: QWidget, text: str) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Sign the release")
+        self.setModal(True)
+        self.setMinimumWidth(460)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(24, 20, 24, 18)
+        column.setSpacing(14)
+        column.addWidget(label("Sign the release", "title"))
+        column.addWidget(label(text, wrap=True))
+        self.sign = act("Sign", self.accept)
+        self.back = word("Not yet", self.reject, "Esc")
+        column.addLayout(row(None, self.back, self.sign, spacing=12))
+        self.back.setFocus()
+
+
+class SheetPreview(QScrollArea):
+    """The customer's sheet as it will print, drawn from the PDF itself."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Customer sheet")
+        self.setFrameShape(self.Shape.NoFrame)
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._label = QLabel()
+        self._label.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignHCenter)
+        self._label.setWordWrap(True)
+        self.setWidget(self._label)
+        self._pdf = b""
+
+    def show_pdf(self, pdf: bytes) -> None:
+        """Render the first page at the width there is."""
+        from PyQt6.QtPdf import QPdfDocument
+
+        self._pdf = pdf
+        document = QPdfDocument(self)
+        buffer = QBuffer(self)
+        buffer.setData(QByteArray(pdf))
+        buffer.open(QIODevice.OpenModeFlag.ReadOnly)
+        document.load(buffer)
+        viewport = self.viewport()
+        width = max(260, (viewport.width() if viewport is not None else 300) - 8)
+        scale = self.devicePixelRatioF()
+        size = document.pagePointSize(0)
+        height = width * size.height() / max(size.width(), 1.0)
+        image = document.render(0, QSize(round(width * scale), round(height * scale)))
+        image.setDevicePixelRatio(scale)
+        self._label.setPixmap(QPixmap.fromImage(image))
+        buffer.close()
+        document.deleteLater()
+        buffer.deleteLater()
+
+    def say(self, text: str) -> None:
+        """Say why there is no sheet."""
+        self._pdf = b""
+        self._label.setText(text)
+
+    def resizeEvent(self, event) -> None:
+        """Draw it for the new width."""
+        super().resizeEvent(event)
+        if self._pdf:
+            self.show_pdf(self._pdf)
+
+
+class ReleaseView(View):
+    """Gate, waiver, sheet, signature."""
+
+    def __init__(self, session: Session, window: Window) -> None:
+        super().__init__(session, "Release")
+        self.folder: Path | None = None
+        self._waiving = ""
+        self._drawn: object = None
+        body = QHBoxLayout()
+        body.setSpacing(8)
+        left = QVBoxLayout()
+        left.setSpacing(6)
+        self.gate_area = QScrollArea()
+        self.gate_area.setWidgetResizable(True)
+        self.gate_area.setFrameShape(self.gate_area.Shape.NoFrame)
+        self.gate_area.setAccessibleName("Conditions of release")
+        left.addWidget(self.gate_area, 1)
+        self.waiver = self._waiver_strip()
+        left.addWidget(self.waiver)
+        self.sign_strip = self._sign_strip()
+        left.addWidget(self.sign_strip)
+        body.addLayout(left, 11)
+        paper = QFrame()
+        paper.setObjectName("sheet")
+        column = QVBoxLayout(paper)
+        column.setContentsMargins(6, 6, 6, 6)
+        column.addWidget(label("Customer sheet, as it will print", "caption"))
+        self.preview = SheetPreview()
+        column.addWidget(self.preview, 1)
+        body.addWidget(paper, 9)
+        self.column.addLayout(body, 1)
+        for signal in (
+            session.job_changed,
+            session.selection_changed,
+            session.results_changed,
+            session.bench_changed,
+            session.units_changed,
+        ):
+            self.listen(signal, self.refresh)
+        self.refresh()
+
+    def _waiver_strip(self) -> QFrame:
+        frame = QFrame()
+        frame.setObjectName("card")
+        column = QVBoxLayout(frame)
+        column.setContentsMargins(10, 6, 10, 6)
+        column.setSpacing(4)
+        self.waiver_title = label("", wrap=True)
+        self.waiver_name = QLineEdit()
+        self.waiver_name.setPlaceholderText("Name")
+        self.waiver_name.setAccessibleName("Name on the waiver")
+        self.waiver_name.setFixedWidth(130)
+        self.waiver_reason = QLineEdit()
+        self.waiver_reason.setPlaceholderText("Why may it be set aside?")
+        self.waiver_reason.setAccessibleName("Reason of the waiver")
+        self.waiver_reason.returnPressed.connect(self._waive)
+        self.waiver_fault = label("", "fault", wrap=True)
+        self.waiver_fault.hide()
+        column.addWidget(self.waiver_title)
+        column.addLayout(
+            row(
+                self.waiver_name,
+                self.waiver_reason,
+                word("Waive", self._waive, "Enter"),
+                word("Leave", self.escape, "Esc"),
+            )
+        )
+        column.addWidget(self.waiver_fault)
+        frame.hide()
+        return frame
+
+    def _sign_strip(self) -> QFrame:
+        frame = QFrame()
+        frame.setObjectName("card")
+        column = QVBoxLayout(frame)
+        column.setContentsMargins(10, 8, 10, 8)
+        column.setSpacing(6)
+        self.state = label("", "title", wrap=True)
+        self.signer = QLineEdit()
+        self.signer.setPlaceholderText("Who signs")
+        self.signer.setAccessibleName("Signer")
+        self.signer.setFixedWidth(150)
+        self.sign = act("Sign and export", self._ask)
+        self.place = word("", self._choose_folder)
+        self.place.setAccessibleName("Folder of the package")
+        self.fault = label("", "fault", wrap=True)
+        self.fault.hide()
+        column.addWidget(self.state)
+        column.addLayout(row(self.signer, self.sign, None, spacing=10))
+        column.addWidget(self.place)
+        column.addWidget(self.fault)
+        return frame
+
+    # -- showing
+
+    def refresh(self) -> None:
+        """Show the gate of the working revision."""
+        s = self.session
+        conditions = gate_conditions(s)
+        revision = s.working_revision()
+        self.about.setText(f"{revision.name}: {revision.reason}" if revision else "")
+        self._list(conditions)
+        released = None
+        if s.job is not None and revision is not None:
+            released = next((r for r in s.job.releases() if r.revision_id == revision.id), None)
+        if not self.signer.text():
+            self.signer.setText(s.settings.author)
+        folder = self._folder()
+        self.place.setText(f"into {folder}" if folder else "")
+        self.place.setToolTip(str(folder) if folder else "")
+        if s.job is None:
+            self.state.setText("The gate of a revision stands here once a job is open.")
+        elif revision is None:
+            self.state.setText("A draft has no gate: commit, flash and pull it first.")
+        elif released is not None:
+            self.state.setText(f"{revision.name} is released: signed by {released.name}, {released.package}")
+        elif is_open(conditions):
+            self.state.setText(f"The gate is open: {revision.name} may be signed.")
+        else:
+            short = sum(not c.met for c in conditions)
+            word_ = "condition" if short == 1 else "conditions"
+            self.state.setText(f"{revision.name} falls short of {short} {word_}.")
+        may = bool(conditions) and is_open(conditions) and released is None and s.busy is None
+        self.sign.setEnabled(may and s.job is not None and not s.job.read_only)
+        if self.showing():
+            self._draw_sheet()
+
+    def showEvent(self, event) -> None:
+        """The sheet is drawn when it can be seen."""
+        super().showEvent(event)
+        self._draw_sheet()
+
+    def _list(self, conditions: list[Condition]) -> None:
+        frame = QFrame()
+        frame.setObjectName("sheet")
+        grid = QGridLayout(frame)
+        grid.setContentsMargins(10, 6, 10, 6)
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(2)
+        grid.setColumnStretch(1, 1)
+        line = 0
+        for c in conditions:
+            if line:
+                grid.addWidget(rule(), line, 0, 1, 3)
+                line += 1
+            text = QVBoxLayout()
+            text.setSpacing(1)
+            title = label(c.title)
+            heavy = title.font()
+            heavy.setBold(True)
+            title.setFont(heavy)
+            text.addWidget(title)
+            text.addWidget(label(c.evidence, "caption", wrap=True))
+            if c.waiver is not None:
+                text.addWidget(label(f"Waived by {c.waiver.name}: {c.waiver.reason}", "caption", wrap=True))
+            glyph = Glyph(c.severity)
+            grid.addWidget(glyph, line, 0, Qt.AlignmentFlag.AlignTop)
+            grid.addLayout(text, line, 1)
+            if c.may_waive and not c.met:
+                grid.addWidget(word("Waive", partial(self._begin_waiver, c)), line, 2, Qt.AlignmentFlag.AlignTop)
+            line += 1
+        if not conditions:
+            grid.addWidget(label("Nothing to judge yet.", "quiet"), 0, 0, 1, 3)
+        grid.setRowStretch(line + 1, 1)
+        self.gate_area.setWidget(frame)
+
+    def _draw_sheet(self) -> None:
+        s = self.session
+        revision = s.working_revision()
+        if s.job is None or revision is None:
+            self.preview.say("The sheet of a revision stands here: before and after, conditions, changes, fuel.")
+            self._drawn = None
+            return
+        key = (
+            s.job.path,
+            revision.id,
+            id(s.results.get(revision.id)),
+            s.standard,
+            str(s.settings.units),
+            len(s.job.waivers(revision.id)),
+        )
+        if key == self._drawn:
+            return
+        self._drawn = key
+        try:
+            signing = capture(s, "")
+        except YarvicError as error:
+            self.preview.say(str(error))
+            return
+        job = s.job
+
+        def work(progress: Progress, cancelled: Asked) -> bytes:
+            return sheet_pdf(job, signing, "draft      ")
+
+        def done(pdf: bytes) -> None:
+            if self._drawn == key:
+                self.preview.show_pdf(pdf)
+
+        def failed(error: YarvicError) -> None:
+            if self._drawn == key:
+                self.preview.say(str(error))
+
+        s.runner.run("Drawing the sheet", work, done, failed, visible=False)
+
+    # -- acting
+
+    def _begin_waiver(self, condition: Condition) -> None:
+        self._waiving = condition.key
+        self.waiver_title.setText(
+            f"Set aside for {self.session.working_name()}: {condition.title.lower()}. {condition.evidence}"
+        )
+        self.waiver_name.setText(self.waiver_name.text() or self.session.settings.author)
+        self.waiver_fault.hide()
+        self.waiver.show()
+        self.waiver_reason.setFocus()
+
+    def _waive(self) -> None:
+        try:
+            waive(self.session, self._waiving, self.waiver_name.text(), self.waiver_reason.text())
+        except YarvicError as error:
+            self.waiver_fault.setText(str(error))
+            self.waiver_fault.show()
+            return
+        self.waiver_reason.clear()
+        self.waiver.hide()
+        self.refresh()
+
+    def _folder(self) -> Path | None:
+        if self.folder is not None:
+            return self.folder
+        return self.session.job.path.parent if self.session.job is not None else None
+
+    def _choose_folder(self) -> None:
+        chosen = QFileDialog.getExistingDirectory(self, "Folder of the package", str(self._folder() or ""))
+        if chosen:
+            self.folder = Path(chosen)
+            self.refresh()
+
+    def package_path(self) -> Path | None:
+        """Where the package will be written."""
+        folder, job = self._folder(), self.session.job
+        if folder is None or job is None:
+            return None
+        return folder / f"{job.sheet.vehicle.name.lower()}-{self.session.working_name().lower()}-release.zip"
+
+    def _ask(self) -> None:
+        self.fault.hide()
+        if not self.signer.text().strip():
+            self.fault.setText("A release is signed by name: fill in who signs.")
+            self.fault.show()
+            self.signer.setFocus()
+            return
+        path = self.package_path()
+        text = (
+            f"{self.session.working_name()} will be signed by {self.signer.text().strip()} and written to {path}."
+            " A signature stays in the job's journal and cannot be taken back."
+        )
+        dialog = SignDialog(self, text)
+        dialog.accepted.connect(self._sign)
+        dialog.open()
+
+    def _sign(self) -> None:
+        s, path = self.session, self.package_path()
+        if s.job is None or path is None:
+            return
+        try:
+            signing = capture(s, self.signer.text())
+        except YarvicError as error:
+            self.fault.setText(str(error))
+            self.fault.show()
+            return
+
+        def done(sha: str) -> None:
+            s.say(f"Signed. {path.name}, manifest {sha[:12]}.")
+
+        s.start(f"Releasing {signing.revision.name}", release_work(s.job, signing, path), done)
+
+    def escape(self) -> None:
+        """Leave the waiver."""
+        self.waiver.hide()
+
+    def keys(self) -> list[tuple[str, str]]:
+        """Keys of this view."""
+        return [("Tab, Space", "reach and press Waive or Sign"), ("Esc", "leave a waiver")]
+
+    def commands(self) -> list[Command]:
+        """Commands of this view."""
+        return [Command("Sign and export the working map", "", self._ask)] if self.sign.isEnabled() else []
+
+    def main_widget(self) -> QWidget:
+        """The signer's field takes the focus."""
+        return self.signer
+
+
+def make(session: Session, window: Window) -> ReleaseView:
+    """The view of this step."""
+    return ReleaseView(session, window)

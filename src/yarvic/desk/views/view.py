@@ -1,0 +1,67 @@
+"""What every view has: a title line, words, a figure, its keys and commands."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from yarvic.desk.overlays import Command
+from yarvic.desk.widgets.words import label
+from yarvic.state.session import Session
+
+
+class View(QWidget):
+    """Base of the eight figures."""
+
+    def __init__(self, session: Session, title: str) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("ground")
+        self.setAccessibleName(title)
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(0, 0, 0, 0)
+        self.column.setSpacing(6)
+        self.heading = label(title, "title")
+        self.about = label("", "quiet")
+        head = QHBoxLayout()
+        head.setSpacing(12)
+        head.addWidget(self.heading)
+        head.addWidget(self.about, 1)
+        self.head = head
+        self.column.addLayout(head)
+        self._listening: list[tuple[Any, Callable[..., None]]] = []
+
+    def listen(self, signal: Any, slot: Callable[..., None]) -> None:
+        """Connect to a signal of the state until the view is detached."""
+        signal.connect(slot)
+        self._listening.append((signal, slot))
+
+    def detach(self) -> None:
+        """Stop listening: the view is about to go."""
+        for signal, slot in self._listening:
+            signal.disconnect(slot)
+        self._listening.clear()
+
+    def showing(self) -> bool:
+        """Whether this is the step in hand; a hidden view is refreshed when it is shown."""
+        return self.isVisible()
+
+    def refresh(self) -> None:
+        """Show the state anew."""
+
+    def keys(self) -> list[tuple[str, str]]:
+        """Keys of this view, for F1."""
+        return []
+
+    def commands(self) -> list[Command]:
+        """Commands of this view, for Ctrl+K."""
+        return []
+
+    def main_widget(self) -> QWidget:
+        """Where the focus goes when the figure is chosen by key."""
+        return self
+
+    def escape(self) -> None:
+        """Esc: leave what is half-way; never lose work."""

@@ -1,0 +1,59 @@
+"""What acts on a figure, as words at its top edge."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+
+
+def word(text: str, action: Callable[[], None], keys: str = "", *, checkable: bool = False) -> QPushButton:
+    """A word that does something; its key stands in the tooltip and its name."""
+    button = QPushButton(text)
+    button.setObjectName("word")
+    button.setCheckable(checkable)
+    button.setCursor(Qt.CursorShape.PointingHandCursor)
+    button.setToolTip(f"{text} ({keys})" if keys else text)
+    button.setAccessibleName(text)
+    button.clicked.connect(lambda: action())
+    return button
+
+
+def act(text: str, action: Callable[[], None]) -> QPushButton:
+    """The one main action of a place."""
+    button = QPushButton(text)
+    button.setObjectName("act")
+    button.setAccessibleName(text)
+    button.clicked.connect(lambda: action())
+    return button
+
+
+def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
+    """A label in one of the styles: title, big, caption, quiet, fault."""
+    made = QLabel(text)
+    made.setObjectName(name)
+    made.setWordWrap(wrap)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    return made
+
+
+def rule() -> QFrame:
+    """A one-pixel line."""
+    line = QFrame()
+    line.setObjectName("rule")
+    line.setFixedHeight(1)
+    return line
+
+
+def row(*widgets: QWidget | None, spacing: int = 4) -> QHBoxLayout:
+    """Widgets side by side; None stretches."""
+    layout = QHBoxLayout()
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(spacing)
+    for widget in widgets:
+        if widget is None:
+            layout.addStretch(1)
+        else:
+            layout.addWidget(widget)
+    return layout

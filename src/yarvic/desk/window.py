@@ -1,0 +1,254 @@
+"""The window: ladder above, route left, figure in the middle, readings right, status below."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from importlib import import_module
+from pathlib import Path
+
+from PyQt6.QtCore import QByteArray, Qt
+from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QMainWindow,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yarvic.core.errors import YarvicError
+from yarvic.core.physics.correction import STANDARDS, title
+from yarvic.desk.ladder import Ladder
+from yarvic.desk.overlays import Command, CommandList, KeySheet, Notice
+from yarvic.desk.readings import Readings
+from yarvic.desk.route import Route
+from yarvic.desk.statusline import StatusLine
+from yarvic.desk.theme import apply_theme
+from yarvic.desk.views.view import View
+from yarvic.desk.workers import QtRunner
+from yarvic.state.maps import MapsState
+from yarvic.state.session import DRAFT, STEP_TITLES, STEPS, Session
+from yarvic.state.settings import Settings, home, save_settings
+from yarvic.state.work import Asked, Progress
+
+COMMON_KEYS = [
+    ("Alt+1 … Alt+8", "go to a step"),
+    ("Ctrl+K", "commands"),
+    ("F1", "these keys"),
+    ("Ctrl+O", "open a job"),
+    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo an edit of the draft"),
+    ("F6", "move between ladder, figure and readings"),
+    ("Esc", "close what lies on top"),
+]
+
+
+class Window(QMainWindow):
+    """The desk. Views are made when they are first shown."""
+
+    def __init__(self, settings: Settings) -> None:
+        super().__init__()
+        self.setWindowTitle("Yarvic")
+        self.runner = QtRunner(self)
+        self.session = Session(settings, self.runner)
+        self.maps = MapsState(self.session)
+        self.ladder = Ladder(self.session)
+        self.route = Route(self.session)
+        self.readings = Readings(self.session)
+        self.status = StatusLine(self.session, self.runner)
+        self.notice = Notice()
+        self.stack = QStackedWidget()
+        self.views: dict[str, View] = {}
+        self._arrange()
+        self.commands = CommandList(self, self._commands)
+        self.keys = KeySheet(self)
+        self._shortcuts()
+        self.session.step_changed.connect(self._show_step)
+        self.session.failed.connect(self._show_error)
+        self.session.theme_changed.connect(self._retheme)
+        self.session.job_changed.connect(self._opened)
+        self.resize(1280, 800)
+        self.setMinimumSize(960, 640)
+        if settings.geometry:
+            self.restoreGeometry(QByteArray.fromBase64(settings.geometry.encode("ascii")))
+        self._show_step(settings.step)
+
+    def _arrange(self) -> None:
+        middle = QWidget()
+        middle.setObjectName("ground")
+        figure = QVBoxLayout()
+        figure.setContentsMargins(10, 10, 4, 6)
+        figure.setSpacing(6)
+        figure.addWidget(self.notice)
+        figure.addWidget(self.stack, 1)
+        row = QHBoxLayout(middle)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.route)
+        row.addLayout(figure, 1)
+        row.addWidget(self.readings)
+        whole = QWidget()
+        whole.setObjectName("ground")
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.ladder)
+        column.addWidget(middle, 1)
+        column.addWidget(self.status)
+        self.setCentralWidget(whole)
+
+    def _shortcuts(self) -> None:
+        for number, step in enumerate(STEPS, 1):
+            self._key(f"Alt+{number}", partial(self.session.go, step))
+        self._key("Ctrl+K", self.commands.open)
+        self._key("F1", self._open_keys)
+        self._key("Ctrl+O", self.ask_for_job)
+        self._key("Ctrl+Q", self.close)
+        self._key("F6", self._next_part)
+        self._key("Ctrl+Z", self.maps.undo)
+        self._key("Ctrl+Shift+Z", self.maps.redo)
+        self._key("Escape", self._escape)
+
+    def _key(self, keys: str, action: Callable[[], object]) -> None:
+        shortcut = QShortcut(QKeySequence(keys), self)
+        shortcut.activated.connect(lambda: action())
+
+    # -- views
+
+    def view(self, step: str) -> View:
+        """The view of a step, made when first asked for."""
+        if step not in self.views:
+            module = import_module(f"yarvic.desk.views.{step}")
+            made: View = module.make(self.session, self)
+            self.views[step] = made
+            self.stack.addWidget(made)
+        return self.views[step]
+
+    def _show_step(self, step: str) -> None:
+        view = self.view(step)
+        self.stack.setCurrentWidget(view)
+        view.refresh()
+        self.setWindowTitle(f"{self.session.job.sheet.title} · Yarvic" if self.session.job else "Yarvic")
+
+    def _opened(self) -> None:
+        self.notice.hide()
+        for view in self.views.values():
+            view.refresh()
+
+    def _retheme(self) -> None:
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        apply_theme(app, self.session.settings.theme)
+        step = self.session.settings.step
+        # Charts carry their colours: they are made anew in the other theme.
+        for view in self.views.values():
+            self.stack.removeWidget(view)
+            view.detach()
+            view.deleteLater()
+        self.views.clear()
+        self._show_step(step)
+        self.update()
+
+    # -- jobs
+
+    def open_job(self, path: Path, *, read_only: bool = False) -> bool:
+        """Open a job; an error is shown in place, and the present job stays."""
+        try:
+            self.session.open_job(path, read_only=read_only)
+        except YarvicError as error:
+            self._show_error(error)
+            return False
+        return True
+
+    def build_demo(self) -> None:
+        """Build the demo job where demo jobs are kept, if it is not there yet, and open it."""
+        from yarvic.demo.ptarmigan import build_ptarmigan
+
+        path = home() / "jobs" / "ptarmigan.yarvic"
+        if path.exists():
+            self.open_job(path)
+            return
+
+        def work(progress: Progress, cancelled: Asked) -> Path:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            build_ptarmigan(path, progress, cancelled)
+            return path
+
+        def done(built: Path) -> None:
+            self.open_job(built)
+
+        self.session.start("Building the demo job", work, done)
+
+    def ask_for_job(self) -> None:
+        """Let a person choose a job file."""
+        chosen, _ = QFileDialog.getOpenFileName(self, "Open a job", "", "Yarvic jobs (*.yarvic)")
+        if chosen:
+            self.open_job(Path(chosen))
+
+    def _open_read_only(self) -> None:
+        chosen, _ = QFileDialog.getOpenFileName(self, "Open a job read only", "", "Yarvic jobs (*.yarvic)")
+        if chosen:
+            self.open_job(Path(chosen), read_only=True)
+
+    # -- overlays
+
+    def _show_error(self, error: YarvicError) -> None:
+        self.notice.show_error(error)
+
+    def _open_keys(self) -> None:
+        step = self.session.settings.step
+        self.keys.open(STEP_TITLES[step], [*self.view(step).keys(), *COMMON_KEYS])
+
+    def _escape(self) -> None:
+        for layer in (self.keys, self.commands, self.notice):
+            if layer.isVisible():
+                layer.hide()
+                return
+        self.view(self.session.settings.step).escape()
+
+    def _next_part(self) -> None:
+        parts: list[QWidget] = [self.ladder, self.view(self.session.settings.step).main_widget(), self.readings]
+        focus = QApplication.focusWidget()
+        at = next((i for i, p in enumerate(parts) if focus is not None and (p is focus or p.isAncestorOf(focus))), -1)
+        target = parts[(at + 1) % len(parts)]
+        if target is self.readings and self.readings.cards:
+            target = next((c for c in self.readings.cards if c.isEnabled()), target)
+        target.setFocus(Qt.FocusReason.TabFocusReason)
+
+    def _commands(self) -> list[Command]:
+        s = self.session
+        found = [Command(f"Go to {STEP_TITLES[p]}", f"Alt+{i}", partial(s.go, p)) for i, p in enumerate(STEPS, 1)]
+        found += self.view(s.settings.step).commands()
+        if s.job is not None:
+            rungs = self.ladder.rungs()
+            found += [Command(f"Make {r.name} the working map", "", partial(s.choose_working, r.rung)) for r in rungs]
+            revisions = [r for r in rungs if r.rung != DRAFT]
+            found += [
+                Command(f"Make {r.name} the reference", "", partial(s.choose_reference, r.rung)) for r in revisions
+            ]
+            if s.draft is not None:
+                found.append(Command("Discard the draft", "", s.discard_draft))
+            found += [Command(f"Correct by {title(n)}", "", partial(s.choose_standard, n)) for n in STANDARDS]
+        return [
+            *found,
+            Command("Open a job", "Ctrl+O", self.ask_for_job),
+            Command("Open a job read only", "", self._open_read_only),
+            Command("Switch to Night", "", partial(s.choose_theme, "night")),
+            Command("Switch to Paper", "", partial(s.choose_theme, "paper")),
+            Command("Keys of this view", "F1", self._open_keys),
+            Command("Quit", "Ctrl+Q", self._quit),
+        ]
+
+    def _quit(self) -> None:
+        self.close()
+
+    def closeEvent(self, event) -> None:
+        """Remember the window; the draft is on disk already."""
+        settings = self.session.settings
+        settings.geometry = bytes(self.saveGeometry().toBase64().data()).decode("ascii")
+        save_settings(settings)
+        self.runner.stop()
+        self.session.close_job()
+        super().closeEvent(event)

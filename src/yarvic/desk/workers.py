@@ -1,0 +1,111 @@
+"""Runs work of the session on a thread and brings the answer back into the interface's thread."""
+
+from __future__ import annotations
+
+import threading
+import traceback
+from collections.abc import Callable
+from typing import Any
+
+from PyQt6.QtCore import QObject, QRunnable, QThreadPool, pyqtSignal
+
+from yarvic.core.errors import YarvicError
+from yarvic.state.work import Handle, Work
+
+
+class _Answers(QObject):
+    done = pyqtSignal(object)
+    failed = pyqtSignal(object)
+    progress = pyqtSignal(float, str)
+
+
+class Task:
+    """Work under way; it can be asked to stop."""
+
+    def __init__(self, title: str, visible: bool) -> None:
+        self.title = title
+        self.visible = visible
+        self.answers = _Answers()
+        self._asked = threading.Event()
+
+    def cancel(self) -> None:
+        """Ask it to stop."""
+        self._asked.set()
+
+    @property
+    def asked(self) -> bool:
+        """Whether it was asked to stop."""
+        return self._asked.is_set()
+
+
+class _Job(QRunnable):
+    def __init__(self, task: Task, work: Work[Any]) -> None:
+        super().__init__()
+        self._task = task
+        self._work = work
+
+    def run(self) -> None:
+        task = self._task
+        try:
+            result = self._work(task.answers.progress.emit, lambda: task.asked)
+        except YarvicError as error:
+            task.answers.failed.emit(error)
+        except Exception as error:  # noqa: BLE001 - the thread's last resort: nothing may vanish in silence
+            task.answers.failed.emit(
+                YarvicError(
+                    f"{task.title} failed: {error}",
+                    remedy="Nothing was kept of it. Please report this with the details.",
+                    details=traceback.format_exc(),
+                )
+            )
+        else:
+            task.answers.done.emit(result)
+
+
+class QtRunner(QObject):
+    """A Runner on Qt's thread pool. `started` and `ended` carry the Task when it is visible."""
+
+    started = pyqtSignal(object)
+    ended = pyqtSignal(object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._pool = QThreadPool(self)
+        self._pool.setMaxThreadCount(2)
+        self._running: set[Task] = set()
+
+    def run(
+        self,
+        title: str,
+        work: Work[Any],
+        done: Callable[[Any], None],
+        failed: Callable[[YarvicError], None],
+        *,
+        visible: bool = True,
+    ) -> Handle:
+        """Start work on a thread; `done` or `failed` is called in this object's thread."""
+        task = Task(title, visible)
+        self._running.add(task)
+
+        def end(call: Callable[[Any], None], value: Any) -> None:
+            self._running.discard(task)
+            if visible:
+                self.ended.emit(task)
+            call(value)
+
+        task.answers.done.connect(lambda value: end(done, value))
+        task.answers.failed.connect(lambda error: end(failed, error))
+        if visible:
+            self.started.emit(task)
+        self._pool.start(_Job(task, work))
+        return task
+
+    def busy(self) -> bool:
+        """Whether any work is under way."""
+        return bool(self._running)
+
+    def stop(self) -> None:
+        """Ask all work to stop and wait for it."""
+        for task in list(self._running):
+            task.cancel()
+        self._pool.waitForDone(5000)

@@ -1,0 +1,116 @@
+"""The draft: edits on top of a revision, with undo and redo, on disk after each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from psygnal import Signal
+
+from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.calibration.compare import Difference, compare
+from yarvic.core.calibration.edits import Edit, apply_edit, edit_between
+from yarvic.core.calibration.image import pack, unpack
+from yarvic.core.calibration.table import Table
+from yarvic.core.errors import JobError
+from yarvic.core.job.model import Revision
+from yarvic.core.job.store import Job
+
+
+def calibrations_of(job: Job, revision: Revision) -> dict[str, Calibration]:
+    """The calibration of every slot of a revision, from its image."""
+    data = job.image(revision.image)
+    return {slot: unpack(data, job.layout, slot, source=revision.name) for slot in job.layout.slots}
+
+
+class DraftState:
+    """Edits of one draft. `changed` is emitted after every edit, undo and redo."""
+
+    changed = Signal()
+
+    def __init__(self, job: Job, parent: Revision, edits: tuple[Edit, ...] = ()) -> None:
+        self.job = job
+        self.parent = parent
+        self.base = calibrations_of(job, parent)
+        self.calibrations = dict(self.base)
+        self.edits: list[Edit] = []
+        self._undone: list[Edit] = []
+        for edit in edits:
+            self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit)
+            self.edits.append(edit)
+
+    @property
+    def can_undo(self) -> bool:
+        """Whether there is an edit to take back."""
+        return bool(self.edits)
+
+    @property
+    def can_redo(self) -> bool:
+        """Whether an edit was taken back and not replaced since."""
+        return bool(self._undone)
+
+    def change_table(self, slot: str, key: str, operation: Callable[[Table], Table], what: str) -> Edit | None:
+        """Apply an operation to a table. Raises CalibrationError out of bounds; then nothing has changed."""
+        before = self.calibrations[slot].table(key)
+        edit = edit_between(slot, before, operation(before), what)
+        if edit is not None:
+            self._push(edit)
+        return edit
+
+    def change_scalar(self, slot: str, key: str, value: float) -> Edit | None:
+        """Set a scalar. Raises CalibrationError out of bounds."""
+        before = self.calibrations[slot].scalar(key)
+        after = before.with_value(value)
+        if after.value == before.value:
+            return None
+        edit = Edit(slot, key, f"{before.title} set", ((0, 0),), (before.value,), (after.value,))
+        self._push(edit)
+        return edit
+
+    def _push(self, edit: Edit) -> None:
+        self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit)
+        self.edits.append(edit)
+        self._undone.clear()
+        self._keep()
+
+    def undo(self) -> Edit | None:
+        """Take the last edit back."""
+        if not self.edits:
+            return None
+        edit = self.edits.pop()
+        self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit.inverse())
+        self._undone.append(edit)
+        self._keep()
+        return edit
+
+    def redo(self) -> Edit | None:
+        """Do the last edit that was taken back again."""
+        if not self._undone:
+            return None
+        edit = self._undone.pop()
+        self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit)
+        self.edits.append(edit)
+        self._keep()
+        return edit
+
+    def _keep(self) -> None:
+        self.job.keep_draft(self.parent.id, self.edits)
+        self.changed.emit()
+
+    def differences(self) -> list[tuple[str, Difference]]:
+        """What differs from the parent, by slot."""
+        return [(s, d) for s in self.calibrations for d in compare(self.base[s], self.calibrations[s])]
+
+    def commit(self, reason: str, author: str) -> Revision:
+        """Make a revision of the draft. Raises JobError without a reason or without a difference."""
+        if not self.differences():
+            raise JobError("the draft does not differ from its parent", remedy="Change a cell first, or discard it.")
+        if not reason.strip():
+            raise JobError("a revision needs its reason", remedy="Say in one sentence why the maps changed.")
+        if not author.strip():
+            raise JobError("a revision needs its author", remedy="Fill in who made it.")
+        name = self.job.next_name()
+        image = pack(self.calibrations, self.job.layout, name, self.job.image(self.parent.image))
+        return self.job.commit_revision(
+            name, self.parent.id, reason, author.strip(), image, [replace(e) for e in self.edits], drop_draft=True
+        )

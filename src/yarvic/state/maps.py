@@ -1,0 +1,237 @@
+"""The Maps step: which table is shown, which cells are in hand, and what is done to them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from types import MappingProxyType
+
+import numpy as np
+from psygnal import Signal
+
+from yarvic.core.calibration.edits import (
+    Mask,
+    add_to_cells,
+    copy_cells,
+    interpolate_cells,
+    scale_cells,
+    set_cells,
+    smooth_cells,
+)
+from yarvic.core.calibration.table import Scalar, Table
+from yarvic.core.errors import CalibrationError, UnitError
+from yarvic.core.evidence.cells import CellEvidence, cell_evidence
+from yarvic.core.physics import FloatArray
+from yarvic.core.units import UNITS, convert
+from yarvic.state.session import DRAFT, Session
+
+SCALARS = "scalars"
+# Operations that need a number, and what the number is called.
+OPERANDS: Mapping[str, str] = MappingProxyType({"set": "Set to", "add": "Add", "scale": "Multiply by"})
+
+
+class MapsState:
+    """What Maps shows. `changed`: another table, slot or comparison; `values_changed`: the numbers moved."""
+
+    changed = Signal()
+    values_changed = Signal()
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.key = "spark_advance"
+        self.row = 0
+        self.mask: Mask = np.zeros((0, 0), dtype=bool)
+        self._evidence: dict[tuple[str, int], CellEvidence | None] = {}
+        session.draft_changed.connect(lambda: self.values_changed.emit())
+        session.selection_changed.connect(lambda: self.changed.emit())
+        session.units_changed.connect(lambda: self.changed.emit())
+        session.results_changed.connect(self._forget)
+
+    def _forget(self) -> None:
+        self._evidence.clear()
+        self.values_changed.emit()
+
+    # -- what is shown
+
+    def titles(self) -> list[tuple[str, str]]:
+        """Keys and titles of everything that can be shown."""
+        maps = self.session.calibration(self.session.working, self.session.slot)
+        if maps is None:
+            return []
+        return [*((k, t.title) for k, t in maps.tables.items()), (SCALARS, "Limits and constants")]
+
+    def choose(self, key: str) -> None:
+        """Show another table."""
+        if key != self.key:
+            self.key = key
+            self.row = 0
+            self.mask = np.zeros((0, 0), dtype=bool)
+            self.changed.emit()
+
+    def step(self, by: int) -> None:
+        """Show the next or the previous table."""
+        keys = [k for k, _ in self.titles()]
+        if self.key in keys:
+            self.choose(keys[(keys.index(self.key) + by) % len(keys)])
+
+    def choose_slot(self, slot: str) -> None:
+        """Show another fuel slot."""
+        if slot != self.session.slot:
+            self.session.slot = slot
+            self.changed.emit()
+
+    def table(self) -> Table | None:
+        """The table in hand; None when the scalars are shown."""
+        return self._table_of(self.session.working)
+
+    def reference(self) -> Table | None:
+        """The same table of the reference."""
+        return self._table_of(self.session.reference) if self.session.reference is not None else None
+
+    def _table_of(self, rung: int | None) -> Table | None:
+        maps = self.session.calibration(rung, self.session.slot)
+        return maps.tables.get(self.key) if maps is not None else None
+
+    def scalars(self) -> list[tuple[Scalar, Scalar | None]]:
+        """The scalars in hand with those of the reference."""
+        now = self.session.calibration(self.session.working, self.session.slot)
+        then = self.session.calibration(self.session.reference, self.session.slot)
+        if now is None:
+            return []
+        return [(s, then.scalars.get(k) if then else None) for k, s in now.scalars.items()]
+
+    def display_unit(self, unit: str) -> str:
+        """The unit in which numbers of a table unit are shown."""
+        return self.session.settings.units.get(UNITS[unit].quantity, unit)
+
+    def decimals(self, unit: str, decimals: int) -> int:
+        """Digits behind the point: the table's own in its own unit, else the display unit's."""
+        shown = self.display_unit(unit)
+        return decimals if shown == unit else UNITS[shown].decimals + (1 if shown in ("psi", "kPa") else 0)
+
+    def shown(self, table: Table) -> FloatArray:
+        """The table's values in the display unit."""
+        return np.asarray(convert(table.values, table.unit, self.display_unit(table.unit)), dtype=np.float64)
+
+    def difference(self) -> FloatArray | None:
+        """Working less reference in the display unit; None without a reference on the same axes."""
+        now, then = self.table(), self.reference()
+        if now is None or then is None or now.values.shape != then.values.shape:
+            return None
+        scale = UNITS[now.unit].factor / UNITS[self.display_unit(now.unit)].factor
+        return np.asarray((now.values - then.values) * scale, dtype=np.float64)
+
+    def evidence(self) -> CellEvidence | None:
+        """Time and knock by cell, from the revision whose evidence is read."""
+        table, results = self.table(), self.session.working_results()
+        if table is None or results is None or not results.pulls:
+            return None
+        key = (self.key, results.revision_id)
+        if key not in self._evidence:
+            self._evidence[key] = cell_evidence(table, [(p.log, p.pull) for p in results.pulls])
+        return self._evidence[key]
+
+    # -- editing
+
+    def select(self, mask: Mask, row: int) -> None:
+        """Take cells in hand; `row` is the one the slice draws strongly."""
+        self.mask = mask
+        self.row = row
+
+    def apply(self, operation: str, amount: float = 0.0) -> None:
+        """Do something to the cells in hand. `amount` is in the display unit, or a plain factor for scale.
+
+        Raises CalibrationError, with nothing changed, out of bounds or without cells.
+        """
+        table = self.table()
+        if table is None:
+            raise CalibrationError("these are single values", remedy="Type the new value into its row.")
+        mask = self.mask if self.mask.shape == table.values.shape else np.zeros(table.values.shape, dtype=bool)
+        self._change(self._operation(operation, amount, table, mask), self._said(operation, amount, table))
+
+    def _operation(self, operation: str, amount: float, table: Table, mask: Mask) -> Callable[[Table], Table]:
+        display = self.display_unit(table.unit)
+        if operation == "set":
+            return lambda t: set_cells(t, mask, float(convert(amount, display, t.unit)))
+        if operation == "add":
+            step = amount * UNITS[display].factor / UNITS[table.unit].factor
+            return lambda t: add_to_cells(t, mask, step)
+        if operation == "scale":
+            return lambda t: scale_cells(t, mask, amount)
+        if operation == "between":
+            return lambda t: interpolate_cells(t, mask)
+        if operation == "smooth":
+            return lambda t: smooth_cells(t, mask)
+        if operation == "reference":
+            reference = self.reference()
+            if reference is None:
+                raise CalibrationError("there is no reference", remedy="Shift-click a rung on the ladder.")
+            return lambda t: copy_cells(t, mask, reference)
+        raise ValueError(operation)
+
+    def _said(self, operation: str, amount: float, table: Table) -> str:
+        unit = self.display_unit(table.unit)
+        words = {
+            "set": f"set to {amount:g} {unit}",
+            "add": f"added {amount:+g} {unit}",
+            "scale": f"multiplied by {amount:g}",
+            "between": "drawn straight between the ends",
+            "smooth": "smoothed",
+            "reference": "taken from the reference",
+        }
+        return f"{table.title}: {int(self.mask.sum())} cells {words[operation]}"
+
+    def drag(self, row: int, column: int, value: float) -> None:
+        """Set one cell to a value in the display unit, as a point of the slice was dragged there."""
+        table = self.table()
+        if table is None:
+            return
+        mask = np.zeros(table.values.shape, dtype=bool)
+        mask[row, column] = True
+        in_table_unit = float(convert(value, self.display_unit(table.unit), table.unit))
+        clipped = min(max(in_table_unit, table.low), table.high)
+        self._change(lambda t: set_cells(t, mask, clipped), f"{table.title}: a point dragged")
+
+    def _change(self, operation: Callable[[Table], Table], what: str) -> None:
+        table = self.table()
+        assert table is not None
+        operation(table)  # out of bounds or without cells raises here, before a draft is begun
+        draft = self.session.editable_draft()
+        edit = draft.change_table(self.session.slot, self.key, operation, what)
+        self.session.say(what + "." if edit is not None else "Nothing changed.")
+
+    def set_scalar(self, key: str, text: str) -> None:
+        """Set a scalar from what was typed, in its own unit. Raises CalibrationError, UnitError."""
+        maps = self.session.calibration(self.session.working, self.session.slot)
+        if maps is None:
+            return
+        value = number(text)
+        maps.scalar(key).with_value(value)
+        self.session.editable_draft().change_scalar(self.session.slot, key, value)
+
+    def undo(self) -> None:
+        """Take the last edit of the draft back."""
+        self._redo_or_undo(redo=False)
+
+    def redo(self) -> None:
+        """Do it again."""
+        self._redo_or_undo(redo=True)
+
+    def _redo_or_undo(self, *, redo: bool) -> None:
+        draft = self.session.draft
+        if draft is None or self.session.working != DRAFT:
+            self.session.say("There is no edit to take back: no draft is in hand.")
+            return
+        edit = draft.redo() if redo else draft.undo()
+        word = "Again" if redo else "Taken back"
+        self.session.say(f"{word}: {edit.what}." if edit else "There is nothing more.")
+
+
+def number(text: str) -> float:
+    """A number as it is typed, with point or comma. Raises UnitError for anything else."""
+    try:
+        value = float(text.strip().replace(",", "."))
+    except ValueError:
+        raise UnitError(f"{text.strip()!r} is not a number", remedy="Type a number, such as -2.5.") from None
+    if not np.isfinite(value):
+        raise UnitError("the number must be finite", remedy="Type a number, such as -2.5.")
+    return value

@@ -1,0 +1,299 @@
+"""Yarvic's judgement beside each figure: sentences with numbers, limits, margins and a way to the evidence."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from yarvic.core.calibration.compare import compare
+from yarvic.core.checks.finding import HOLDS, ORDER, STOP, UNKNOWN, WATCH, Where
+from yarvic.core.checks.run import Summary
+from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.repeatability import Interval, gain, mean_curve, peak_trend
+from yarvic.core.units import UNITS, from_canonical
+from yarvic.state.session import DRAFT, Session
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One card: severity, a sentence, the numbers, a bar to the limit, and where a click leads."""
+
+    severity: str
+    sentence: str
+    numbers: str = ""
+    share: float | None = None
+    watch_share: float | None = None
+    where: Where | None = None
+    step: str = ""
+
+
+def ranked(readings: list[Reading]) -> list[Reading]:
+    """What stops a release first, then what is not known, what to watch, what holds."""
+    return sorted(readings, key=lambda r: ORDER[r.severity])
+
+
+def of_summary(summary: Summary, units: Mapping[str, str], step: str = "") -> Reading:
+    """The card of one check over the pulls."""
+    worst = summary.worst
+    return Reading(
+        worst.severity,
+        summary.sentence(),
+        worst.numbers(units),
+        worst.share_of_limit(),
+        worst.watch_share(),
+        worst.where,
+        step,
+    )
+
+
+def readings(session: Session, step: str) -> list[Reading]:
+    """The cards for a step."""
+    if session.job is None:
+        return []
+    if step == "job":
+        found = _job(session)
+    elif step == "maps":
+        found = _maps(session)
+    elif step == "flash":
+        found = _flash(session)
+    elif step == "dyno":
+        found = _dyno(session)
+    else:
+        found = _evidence(session)
+    return ranked(found)
+
+
+def _evidence(session: Session) -> list[Reading]:
+    results = session.working_results()
+    revision = session.evidence_revision()
+    name = revision.name if revision else ""
+    if results is None or not results.pulls:
+        return [Reading(UNKNOWN, f"No pulls of {name} yet", "flash it, then pull it", step="dyno")]
+    found = [Reading(WATCH, "The log has faults", p.sentence, step="logs") for p in results.problems]
+    return found + [of_summary(s, session.settings.units, "logs") for s in results.summaries]
+
+
+def _job(session: Session) -> list[Reading]:
+    job = session.job
+    assert job is not None
+    found = []
+    baseline = session.results.get(session.revisions()[0].id)
+    pulls = len(baseline.pulls) if baseline else 0
+    need = job.sheet.pulls_required
+    found.append(
+        Reading(
+            HOLDS if pulls >= need else STOP,
+            "Stock baseline is on file" if pulls >= need else "Stock baseline is missing",
+            f"{pulls} pulls, {need} wanted",
+            step="dyno",
+        )
+    )
+    builds = job.builds()
+    latest = builds[-1]
+    found.append(Reading(HOLDS, f"Build {latest.number} is on the vehicle", latest.title, step="job"))
+    measured_on = {p.evidence.build for r in session.results.values() for p in r.pulls}
+    if latest.number not in measured_on:
+        found.append(Reading(WATCH, f"Nothing was measured on build {latest.number} yet", "pull it", step="dyno"))
+    for limit in job.sheet.limits:
+        quantity = UNITS[limit.unit].quantity
+        label = session.settings.units.get(quantity, limit.unit)
+        safe, stretch = (_shown(v, limit.unit, label) for v in (limit.safe, limit.stretch))
+        found.append(Reading(HOLDS, f"{limit.component.capitalize()} carries", f"{safe} safe, {stretch} at most"))
+    if job.read_only:
+        found.append(Reading(WATCH, "This job is open read only", "it is being written elsewhere"))
+    return found
+
+
+def _shown(value: float, unit: str, label: str) -> str:
+    from yarvic.core.checks.finding import amount
+    from yarvic.core.units import to_canonical
+
+    return amount(float(to_canonical(value, unit)), label)
+
+
+def _maps(session: Session) -> list[Reading]:
+    found = []
+    if session.working == DRAFT and session.draft is not None:
+        differences = session.draft.differences()
+        if differences:
+            found.append(
+                Reading(WATCH, f"This draft on {session.draft.parent.name} has not been flashed", "commit it first")
+            )
+        else:
+            found.append(Reading(UNKNOWN, "The draft does not differ from its parent", "change a cell"))
+        found += [
+            Reading(UNKNOWN, d.sentence(), f"slot {slot}, against {session.draft.parent.name}")
+            for slot, d in differences
+        ]
+    elif session.reference is not None:
+        now, then = (session.calibration(r, session.slot) for r in (session.working, session.reference))
+        if now is not None and then is not None:
+            name = session.name_of(session.reference)
+            found += [Reading(UNKNOWN, d.sentence(), f"against {name}") for d in compare(then, now)]
+    evidence = [r for r in _evidence(session) if r.severity != HOLDS]
+    return found + evidence
+
+
+def _flash(session: Session) -> list[Reading]:
+    bench, revision = session.bench, session.working_revision()
+    assert bench is not None and session.job is not None
+    found = []
+    held = bench.holds()
+    if revision is None:
+        found.append(Reading(STOP, "A draft cannot be flashed", "commit it under Maps", step="maps"))
+    elif held is not None and held.image == revision.image:
+        found.append(Reading(HOLDS, f"The unit runs {revision.name}", "its memory equals the revision's image"))
+    else:
+        name = held.name if held else "an image of no revision here"
+        found.append(Reading(WATCH, f"The unit runs {name}", f"write {revision.name} to measure it"))
+    volts = bench.unit.supply_voltage()
+    from yarvic.core.link.flash import LEAST_VOLTAGE_V
+
+    found.append(
+        Reading(
+            HOLDS if volts >= LEAST_VOLTAGE_V else STOP,
+            "Battery is on its maintainer" if volts >= LEAST_VOLTAGE_V else "Battery is too low to write",
+            f"{volts:.1f} V, at least {LEAST_VOLTAGE_V:.1f} V",
+        )
+    )
+    found.append(
+        Reading(
+            WATCH,
+            "Keep the supply on while writing",
+            "a unit that loses power in the middle must be recovered; alternator and starter stay off",
+        )
+    )
+    return found
+
+
+def _dyno(session: Session) -> list[Reading]:
+    found = []
+    job, results, reference = session.job, session.working_results(), session.reference_results()
+    assert job is not None
+    if results is None or not results.curves(session.standard):
+        return _evidence(session)
+    curves = results.curves(session.standard)
+    if reference is not None and reference.curves(session.standard) and reference is not results:
+        found += _gain(session)
+    trend = peak_trend(curves)
+    power = session.settings.units.get("power", "kW")
+    if trend is not None:
+        size = _interval(trend.per_pull, power)
+        falls = trend.per_pull.distinguishable and trend.per_pull.mean < 0
+        found.append(
+            Reading(
+                WATCH if falls else HOLDS,
+                "Peak falls from pull to pull: cool down longer"
+                if falls
+                else "No heat soak is seen in the pull order",
+                f"{size} each pull",
+            )
+        )
+    for warning in curves[0].correction.warnings:
+        found.append(Reading(WATCH, "About the correction", warning))
+    return found + [
+        of_summary(s, session.settings.units, "logs") for s in results.summaries if s.worst.severity != HOLDS
+    ]
+
+
+def _gain(session: Session) -> list[Reading]:
+    job, results, reference = session.job, session.working_results(), session.reference_results()
+    assert job is not None and results is not None and reference is not None
+    a, b = results.curves(session.standard), reference.curves(session.standard)
+    names = f"{session.name_of(results.revision_id)} over {session.name_of(reference.revision_id)}"
+    found = []
+    power = session.settings.units.get("power", "kW")
+    try:
+        g = gain(a, b, job.sheet.band_rpm)
+    except EvidenceError as error:
+        return [Reading(UNKNOWN, f"No gain of {names}", str(error))]
+    band = f"{g.band_rpm[0]:,.0f}-{g.band_rpm[1]:,.0f} rpm, wheel"
+    told = g.over_band.distinguishable
+    if told is None:
+        found.append(Reading(UNKNOWN, f"Gain of {names} is not certain", f"{_interval(g.over_band, power)}, {band}"))
+    elif told:
+        word = "Gain" if g.over_band.mean > 0 else "Loss"
+        found.append(
+            Reading(HOLDS, f"{word} of {names}, mean over the band", f"{_interval(g.over_band, power)}, {band}")
+        )
+    else:
+        found.append(
+            Reading(
+                WATCH, f"{names}: not distinguishable", f"{_interval(g.over_band, power)}, {band}: within the spread"
+            )
+        )
+    found.append(Reading(*compared(session)))
+    return found
+
+
+def compared(session: Session) -> tuple[str, str, str]:
+    """What a comparison of working and reference is a test of, and whether it may be read in absolute terms."""
+    results, reference = session.working_results(), session.reference_results()
+    if results is None or reference is None or not results.pulls or not reference.pulls:
+        return UNKNOWN, "Nothing to compare yet", "both need pulls"
+    one, other = results.pulls[0].evidence, reference.pulls[0].evidence
+    if one.conditions is None or other.conditions is None:
+        return UNKNOWN, "Conditions are not known", "the two cannot be compared"
+    reasons = one.conditions.comparable_with(other.conditions)
+    if reasons:
+        return WATCH, "Compare gains over each one's own baseline only", "; ".join(reasons)
+    maps = results.revision_id != reference.revision_id
+    parts = one.build != other.build
+    if maps and parts:
+        return (
+            WATCH,
+            "Map and parts changed: the gain is of both",
+            f"build {other.build} to {one.build}, same dyno and gear",
+        )
+    what = "the map" if maps else "the parts" if parts else "nothing: one revision, one build"
+    return HOLDS, f"A test of {what}", "same dyno, gear and throttle: read in absolute terms"
+
+
+def _interval(interval: Interval, label: str) -> str:
+    factor = UNITS[label].factor
+    d = UNITS[label].decimals
+    mean = f"{interval.mean / factor:+.{d}f} {label}"
+    if interval.low != interval.low:
+        return f"{mean}, spread not known"
+    return f"{mean} ({interval.low / factor:+.{d}f} to {interval.high / factor:+.{d}f} at 95 %)"
+
+
+def peaks(session: Session, rung_results: object) -> tuple[str, str] | None:
+    """Peak power and torque of the mean curve in words; None without curves."""
+    from yarvic.state.results import RevisionResults
+
+    if not isinstance(rung_results, RevisionResults) or not rung_results.curves(session.standard):
+        return None
+    mean = mean_curve(rung_results.curves(session.standard))
+    power, torque = session.settings.units.get("power", "kW"), session.settings.units.get("torque", "N m")
+    p, t = int(mean.power_w.argmax()), int(mean.torque_nm.argmax())
+    return (
+        f"{from_canonical(float(mean.power_w[p]), power):.1f} {power} at {mean.speed_rpm[p]:,.0f} rpm",
+        f"{from_canonical(float(mean.torque_nm[t]), torque):.1f} {torque} at {mean.speed_rpm[t]:,.0f} rpm",
+    )
+
+
+def route_state(session: Session, step: str) -> str:
+    """State of a step for the route: a severity, or `unknown` for one that is empty."""
+    if session.job is None:
+        return UNKNOWN
+    results, revision = session.working_results(), session.working_revision()
+    need = session.job.sheet.pulls_required
+    pulls = len(results.pulls) if results and revision is not None else 0
+    if step in ("job", "plan"):
+        return HOLDS
+    if step == "maps":
+        return WATCH if session.working == DRAFT else HOLDS
+    if revision is None:
+        return UNKNOWN
+    if step == "flash":
+        held = session.bench.holds() if session.bench else None
+        return HOLDS if held is not None and held.image == revision.image else UNKNOWN
+    if step in ("dyno", "logs"):
+        return HOLDS if pulls >= need else WATCH if pulls else UNKNOWN
+    if step == "checks":
+        return results.verdict if results and results.pulls else UNKNOWN
+    released = any(r.revision_id == revision.id for r in session.job.releases())
+    if released:
+        return HOLDS
+    return STOP if results and results.pulls and results.verdict == STOP else UNKNOWN

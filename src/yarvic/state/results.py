@@ -1,0 +1,89 @@
+"""What the evidence of each revision says, computed beside the interface from captured requests."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yarvic.core.checks.finding import UNKNOWN, Finding, verdict
+from yarvic.core.checks.limits import default_limits
+from yarvic.core.checks.run import Summary, check_log, summarize
+from yarvic.core.errors import Cancelled, EvidenceError
+from yarvic.core.evidence.dyno import Curve, dyno_curve
+from yarvic.core.evidence.log import Log, Problem, problems
+from yarvic.core.evidence.pulls import Pull
+from yarvic.core.job.model import Evidence
+from yarvic.core.job.store import Job
+from yarvic.core.physics.correction import STANDARDS
+from yarvic.state.work import Asked, Progress
+
+
+@dataclass(frozen=True)
+class PullResult:
+    """One pull with all that was computed of it. `curves` are by correction standard, empty without a dyno."""
+
+    evidence: Evidence
+    log: Log
+    pull: Pull
+    findings: tuple[Finding, ...]
+    curves: dict[str, Curve]
+
+    @property
+    def title(self) -> str:
+        """The pull's name in lists."""
+        return self.evidence.title
+
+
+@dataclass(frozen=True)
+class RevisionResults:
+    """All pulls of one revision, their findings by check, and the verdict."""
+
+    revision_id: int
+    pulls: tuple[PullResult, ...]
+    summaries: tuple[Summary, ...]
+    problems: tuple[Problem, ...]
+
+    @property
+    def verdict(self) -> str:
+        """The worst severity found; `unknown` without pulls."""
+        return verdict([s.worst for s in self.summaries]) if self.summaries else UNKNOWN
+
+    def curves(self, standard: str) -> list[Curve]:
+        """The curves of all full-throttle pulls, corrected by a standard."""
+        return [p.curves[standard] for p in self.pulls if standard in p.curves]
+
+
+def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: Asked) -> dict[int, RevisionResults]:
+    """Findings and curves of the given revisions. Raises Cancelled, JobError."""
+    everything = job.evidence()
+    limits = default_limits(job.sheet.limits)
+    wanted = [e for e in everything if e.revision_id in revision_ids]
+    pulls: dict[int, list[PullResult]] = {r: [] for r in revision_ids}
+    wrong: dict[int, list[Problem]] = {r: [] for r in revision_ids}
+    for count, item in enumerate(wanted):
+        if cancelled():
+            raise Cancelled("judging was cancelled")
+        progress(count / max(len(wanted), 1), f"Judging {item.title}")
+        log = job.log(item.id)
+        wrong[item.revision_id] += problems(log)
+        for pull, findings in check_log(item.id, log, limits, item.conditions):
+            curves = _curves(job, item, log, pull)
+            pulls[item.revision_id].append(PullResult(item, log, pull, tuple(findings), curves))
+    return {
+        r: RevisionResults(
+            r, tuple(pulls[r]), tuple(summarize([list(p.findings) for p in pulls[r]])), tuple(wrong[r])
+        )
+        for r in revision_ids
+    }
+
+
+def _curves(job: Job, item: Evidence, log: Log, pull: Pull) -> dict[str, Curve]:
+    if item.conditions is None or "roller_speed" not in log.channels:
+        return {}
+    boosted = job.sheet.vehicle.boost_controlled
+    curves = {}
+    for standard in STANDARDS:
+        try:
+            curves[standard] = dyno_curve(log, pull, item.conditions, standard, boost_controlled=boosted)
+        except EvidenceError:
+            return {}  # the checks say that this pull has no curve
+    return curves
