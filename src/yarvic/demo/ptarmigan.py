@@ -31,7 +31,7 @@ AUTHOR = "Rowan Sedge"
 SEED = 14
 SLOT = "RON 95"
 MILD = Air(97_420.0, 291.15, 0.52)
-WARM = Air(96_980.0, 301.15, 0.41)
+WARM = Air(96_980.0, 303.15, 0.41)
 PULLS = PullSettings()
 
 
@@ -64,7 +64,7 @@ def build_ptarmigan(
 
     A job that is not finished is removed again.
     """
-    clock = _StoryClock(datetime(2031, 3, 3, 8, 0, tzinfo=UTC))
+    clock = _StoryClock(datetime(2024, 3, 4, 8, 0, tzinfo=UTC))
     job = Job.create(path, sheet(), layout_text("ptarmigan"), stock_image("ptarmigan"), author=AUTHOR, clock=clock)
     try:
         _Story(job, clock, progress, cancelled).run()

@@ -14,7 +14,6 @@ from yarvic.desk.theme import apply_theme, load_fonts
 from yarvic.desk.window import Window
 from yarvic.state.settings import Settings, load_settings
 
-
 # Qt objects die with the application: it is held as long as the process lives.
 _kept: list[QApplication] = []
 

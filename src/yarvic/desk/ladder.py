@@ -14,7 +14,7 @@ from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
 from yarvic.state.session import DRAFT, Session
 
 HEIGHT = 88
-PITCH = 176
+LEAST_PITCH, MOST_PITCH = 176, 264
 LANES = (34, 62)
 LEFT = 20
 
@@ -75,8 +75,12 @@ class Ladder(QWidget):
         )
         self.update()
 
+    def pitch(self) -> float:
+        """Width of a column: as wide as the rungs leave it."""
+        return min(max((self.width() - LEFT - 8) / max(len(self.rungs()), 1), LEAST_PITCH), MOST_PITCH)
+
     def _fits(self) -> int:
-        return max(1, (self.width() - LEFT) // PITCH)
+        return max(1, (self.width() - LEFT) // LEAST_PITCH)
 
     def resizeEvent(self, event) -> None:
         """Keep the working rung in sight."""
@@ -134,7 +138,7 @@ class Ladder(QWidget):
         """Where a rung's box stands."""
         metrics = QFontMetricsF(font(BODY_PX, bold=True))
         width = max(30.0, metrics.horizontalAdvance(rung.name) + 14)
-        return QRectF(LEFT + (rung.column - self._first) * PITCH, LANES[rung.lane], width, 24)
+        return QRectF(LEFT + (rung.column - self._first) * self.pitch(), LANES[rung.lane], width, 24)
 
     def paintEvent(self, event) -> None:
         """Title, line, rungs."""
@@ -197,11 +201,13 @@ class Ladder(QWidget):
             self._parts(painter, b, child.parts)
 
     def _parts(self, painter: QPainter, box: QRectF, parts: str) -> None:
-        """Parts fitted since the rung before: a tick across the line with its label above."""
+        """Parts fitted since the rung before: a tick across the line with its label under it."""
         t = tokens()
         x = box.left() - 9
         painter.setPen(QPen(t.color("quiet"), 1.6))
-        painter.drawLine(QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 3))
+        painter.drawLine(QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 10))
+        painter.setFont(font(CAPTION_PX))
+        painter.drawText(QPointF(x + 4, box.bottom() + 13), f"fitted: {parts}")
 
     def _rung(self, painter: QPainter, rung: Rung) -> None:
         t, s = tokens(), self.session
@@ -210,9 +216,7 @@ class Ladder(QWidget):
             return
         working, reference = rung.rung == s.working, rung.rung == s.reference
         text_left = box.right() + 7
-        room = PITCH - box.width() - 30
-        area = QRectF(text_left - 2, box.top(), room + 6, box.height() + 2)
-        painter.fillRect(area, t.color("ground"))
+        room = self.pitch() - box.width() - 30
         color = t.color("working" if working else "reference" if reference else "line")
         pen = QPen(color, 2.2 if working or reference else 1.2)
         if rung.rung == DRAFT and not working:
@@ -231,12 +235,13 @@ class Ladder(QWidget):
             self._flag(painter, box, "W" if working else "R", "working" if working else "reference")
         painter.setFont(font(CAPTION_PX))
         metrics = painter.fontMetrics()
-        painter.setPen(t.color("ink"))
         reason = metrics.elidedText(rung.reason, Qt.TextElideMode.ElideRight, int(room))
+        shown = metrics.elidedText(rung.detail, Qt.TextElideMode.ElideRight, int(room) - 16)
+        wide = max(metrics.horizontalAdvance(reason), metrics.horizontalAdvance(shown) + 16)
+        painter.fillRect(QRectF(text_left - 3, box.top() - 1, wide + 8, box.height() + 3), t.color("ground"))
+        painter.setPen(t.color("ink"))
         painter.drawText(QPointF(text_left, box.top() + 10), reason)
         painter.setPen(t.color("quiet"))
-        detail = rung.detail + (f", {rung.parts}" if rung.parts else "")
-        shown = metrics.elidedText(detail, Qt.TextElideMode.ElideRight, int(room) - 16)
         painter.drawText(QPointF(text_left + 16, box.top() + 23), shown)
         draw_glyph(painter, rung.severity, text_left, box.top() + 14, 11)
 
@@ -267,7 +272,7 @@ class Ladder(QWidget):
         """The rung under a point, its label included."""
         for rung in self.rungs():
             box = self.place(rung)
-            if QRectF(box.left() - 6, box.top() - 6, PITCH - 12, box.height() + 10).contains(point):
+            if QRectF(box.left() - 6, box.top() - 6, self.pitch() - 12, box.height() + 10).contains(point):
                 return rung
         return None
 

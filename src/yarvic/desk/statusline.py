@@ -11,7 +11,8 @@ from yarvic.desk.widgets.words import label, word
 from yarvic.desk.workers import QtRunner, Task
 from yarvic.state.session import DRAFT, Session
 
-QUANTITIES = ("pressure", "temperature", "torque", "power", "speed")
+# What a person chooses a unit for; fuel pressure is a pressure with a choice of its own.
+QUANTITIES = ("pressure", "fuel pressure", "temperature", "torque", "power", "speed")
 
 
 class StatusLine(QWidget):
@@ -119,7 +120,7 @@ class StatusLine(QWidget):
         for quantity in QUANTITIES:
             sub = menu.addMenu(quantity.capitalize())
             assert sub is not None
-            for name in units_of(quantity):
+            for name in units_of("pressure" if quantity == "fuel pressure" else quantity):
                 action = sub.addAction(name)
                 assert action is not None
                 action.setCheckable(True)

@@ -155,15 +155,16 @@ def _style(t: Tokens) -> str:
     QPushButton#act {{ background: {t.working}; color: {t.sheet}; border: 1px solid {t.working}; border-radius: 4px;
       padding: 5px 14px; font-weight: bold; }}
     QPushButton#act:disabled {{ background: {t.ground}; color: {t.quiet}; border-color: {t.line}; }}
-    QPushButton:focus, QLineEdit:focus, QPlainTextEdit:focus, QTableView:focus, QListWidget:focus, QComboBox:focus,
+    QPushButton:focus, QLineEdit:focus, QPlainTextEdit:focus, QTableView:focus, QListWidget:focus,
     QSpinBox:focus {{ border: 2px solid {t.working}; }}
     QPushButton#word:focus {{ border: 1px solid {t.working}; }}
     QPushButton#act:focus {{ border: 2px solid {t.ink}; }}
-    QLineEdit, QPlainTextEdit, QComboBox, QSpinBox {{ background: {t.sheet}; border: 1px solid {t.line};
+    QLineEdit, QPlainTextEdit, QSpinBox {{ background: {t.sheet}; border: 1px solid {t.line};
       border-radius: 4px; padding: 4px 6px; selection-background-color: {t.working}; selection-color: {t.sheet}; }}
-    QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.line}; }}
-    QTableView, QListWidget {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
+        QTableView, QListWidget {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
       gridline-color: {t.line}; }}
+    QTableView::item {{ padding: 0 6px; }}
+    QTableView#small {{ font-size: {round(CAPTION_PX * _scale())}px; }}
     QTableView::item:selected, QListWidget::item:selected {{ background: {tinted}; color: {t.ink}; }}
     QListWidget::item {{ padding: 4px 8px; }}
     QHeaderView, QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: none; padding: 2px 6px;

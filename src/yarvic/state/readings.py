@@ -189,8 +189,9 @@ def _dyno(session: Session) -> list[Reading]:
                 f"{size} each pull",
             )
         )
-    for warning in curves[0].correction.warnings:
-        found.append(Reading(WATCH, "About the correction", warning))
+    correction = curves[0].correction
+    if correction.warnings:
+        found.append(Reading(WATCH, f"About {correction.title}", "; ".join(correction.warnings)))
     return found + [
         of_summary(s, session.settings.units, "logs") for s in results.summaries if s.worst.severity != HOLDS
     ]
@@ -212,10 +213,9 @@ def _gain(session: Session) -> list[Reading]:
     if told is None:
         found.append(Reading(UNKNOWN, f"Gain of {names} is not certain", f"{_interval(g.over_band, power)}, {band}"))
     elif told:
-        word = "Gain" if g.over_band.mean > 0 else "Loss"
-        found.append(
-            Reading(HOLDS, f"{word} of {names}, mean over the band", f"{_interval(g.over_band, power)}, {band}")
-        )
+        gains = g.over_band.mean > 0
+        sentence = f"{'Gain' if gains else 'Loss'} of {names}, mean in the band"
+        found.append(Reading(HOLDS if gains else WATCH, sentence, f"{_interval(g.over_band, power)}, {band}"))
     else:
         found.append(
             Reading(

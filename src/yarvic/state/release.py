@@ -171,7 +171,7 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
         title=f"{job.sheet.vehicle.name}, {job.sheet.vehicle.kind}",
         revision=s.revision.name,
         reason=s.revision.reason,
-        signer=s.signer or "not signed yet",
+        signer=s.signer,
         date=time[:10],
         before=before,
         after=after,

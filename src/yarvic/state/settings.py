@@ -13,6 +13,7 @@ from yarvic.core.formats.files import write_whole
 
 DEFAULT_UNITS = {
     "pressure": "kPa",
+    "fuel pressure": "bar",
     "temperature": "degC",
     "torque": "N m",
     "power": "kW",

@@ -17,6 +17,12 @@ class ChannelKind:
     quantity: str
     unit: str
     aliases: tuple[str, ...] = ()
+    shown_as: str = ""  # the kind of unit it is shown in, where that is not simply its quantity's
+
+    @property
+    def unit_choice(self) -> str:
+        """The key under which a person chooses its unit."""
+        return self.shown_as or self.quantity
 
 
 _DEFINED = (
@@ -28,8 +34,8 @@ _DEFINED = (
     ChannelKind("lambda_measured", "Lambda", "mixture", "lambda", ("afr", "wideband", "lambda actual")),
     ChannelKind("lambda_target", "Lambda target", "mixture", "lambda", ("afr target", "lambda setpoint")),
     ChannelKind("fuel_trim", "Fuel trim", "ratio", "%", ("short trim", "stft")),
-    ChannelKind("rail_pressure", "Rail pressure", "pressure", "bar", ("fuel rail pressure", "hpfp")),
-    ChannelKind("rail_target", "Rail target", "pressure", "bar", ("rail setpoint",)),
+    ChannelKind("rail_pressure", "Rail pressure", "pressure", "bar", ("fuel rail pressure", "hpfp"), "fuel pressure"),
+    ChannelKind("rail_target", "Rail target", "pressure", "bar", ("rail setpoint",), "fuel pressure"),
     ChannelKind("injector_window", "Injector window used", "ratio", "%", ("injector duty",)),
     ChannelKind("spark_advance", "Spark advance", "angle", "deg", ("timing", "ignition advance")),
     ChannelKind("spark_correction_1", "Spark correction cylinder 1", "angle", "deg", ("knock retard 1",)),

@@ -294,10 +294,10 @@ class Job:
     # -- evidence
 
     def evidence(self) -> list[Evidence]:
-        """All runs in the order of their time."""
+        """All runs in the order in which they were recorded."""
         found = []
         for r in self._rows(
-            "SELECT id, title, revision_id, build, time, source, conditions FROM evidence ORDER BY time, id"
+            "SELECT id, title, revision_id, build, time, source, conditions FROM evidence ORDER BY rowid"
         ):
             conditions = None if r[6] is None else self._document(Conditions.model_validate_json, r[6], "conditions")
             found.append(Evidence(r[0], r[1], r[2], r[3], r[4], r[5], conditions))

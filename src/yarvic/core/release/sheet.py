@@ -82,7 +82,9 @@ def _head(canvas: Any, c: SheetContent) -> float:
     canvas.drawString(_MARGIN, y - 12, c.title)
     canvas.setFont("Sheet", 9)
     canvas.drawRightString(_WIDTH - _MARGIN, y - 4, c.shop)
-    canvas.drawRightString(_WIDTH - _MARGIN, y - 16, f"signed by {c.signer}, {c.date}")
+    canvas.drawRightString(
+        _WIDTH - _MARGIN, y - 16, f"signed by {c.signer}, {c.date}" if c.signer else "not signed yet"
+    )
     y -= 34
     canvas.setFont("Sheet-Bold", 10)
     canvas.drawString(_MARGIN, y, f"Map {c.revision}")
@@ -111,6 +113,7 @@ def _curves(canvas: Any, c: SheetContent, top: float) -> float:
     canvas.setFont("Sheet", 7)
     for i in range(6):
         y = bottom + height * i / 5
+        canvas.setLineWidth(0.2)
         canvas.line(left, y, right, y)
         canvas.drawRightString(left - 3, y - 2, f"{top_torque * i / 5:.0f}")
         canvas.drawString(right + 3, y - 2, f"{top_power * i / 5:.0f}")
@@ -144,8 +147,11 @@ def _curves(canvas: Any, c: SheetContent, top: float) -> float:
 
 
 def _ceiling(value: float) -> float:
-    step = 10.0 ** np.floor(np.log10(max(value, 1.0)))
-    return float(np.ceil(value * 1.05 / step * 2.0) / 2.0 * step)
+    """Top of an axis of five even steps, each a round number."""
+    rough = max(value, 1.0) * 1.02 / 5.0
+    power = 10.0 ** np.floor(np.log10(rough))
+    step = next(m * power for m in (1.0, 2.0, 2.5, 4.0, 5.0, 10.0) if m * power >= rough)
+    return float(5.0 * step)
 
 
 def _paragraph(canvas: Any, y: float, heading: str, lines: Sequence[str]) -> float:

@@ -27,6 +27,23 @@ if TYPE_CHECKING:
     from yarvic.desk.window import Window
 
 ROW, HEAD, NAME = 21, 24, 236
+# The checks within their family, short.
+SHORT = {
+    "boost_overshoot": "overshoot",
+    "boost_shortfall": "short of target",
+    "boost_limit": "highest",
+    "charge_rise": "rise in the pull",
+    "charge_over_ambient": "over ambient",
+    "rail_sag": "rail sag",
+    "injector_window": "injector window",
+    "lambda_lean": "leaner than target",
+    "lambda_rich": "richer than target",
+    "knock_retard": "deepest retard",
+    "knock_spread": "between cylinders",
+    "exhaust_temperature": "exhaust gas",
+    "coolant_temperature": "coolant",
+    "oil_temperature": "oil",
+}
 # The target drawn beside a channel, where it has one.
 TARGETS = {
     "boost_pressure": "boost_target",
@@ -110,20 +127,9 @@ class Matrix(QWidget):
                 painter.drawText(QPointF(6, y + 15), family)
             painter.setFont(font(CAPTION_PX))
             painter.setPen(t.color("ink"))
-            title = first.rule.title if first.rule else first.statement
-            short = painter.fontMetrics().elidedText(
-                self._short(title, family), Qt.TextElideMode.ElideRight, NAME - 118
-            )
-            painter.drawText(QPointF(112, y + 15), short)
+            painter.drawText(QPointF(118, y + 15), SHORT.get(first.check, first.check.replace("_", " ")))
             for c in range(len(self.pulls)):
                 self._cell(painter, r, c)
-
-    def _short(self, title: str, family: str) -> str:
-        return {
-            "Charge temperature rise in the pull": "rise in the pull",
-            "Charge temperature over ambient": "over ambient",
-            "Spread of knock retard between cylinders": "between cylinders",
-        }.get(title, title)
 
     def _cell(self, painter: QPainter, r: int, c: int) -> None:
         finding, t = self.finding(r, c), tokens()
@@ -143,14 +149,14 @@ class Matrix(QWidget):
             text = painter.fontMetrics().elidedText("not known", Qt.TextElideMode.ElideRight, int(box.width() - 20))
             painter.drawText(QPointF(left, box.top() + 15), text)
             return
-        room = box.width() - 18 - 74
+        room = box.width() - 18 - 88
         full = room * 5.0 / 6.0
         painter.fillRect(QRectF(left, box.top() + 8, room, 5), mix(t.color("sheet"), t.color("line"), 0.9))
         painter.fillRect(QRectF(left, box.top() + 8, min(full * share, room), 5), t.severity(finding.severity))
         painter.fillRect(QRectF(left + full - 1, box.top() + 5, 2, 11), t.color("ink"))
         unit = self.session.settings.units.get(finding.rule.quantity, finding.rule.unit)
         painter.drawText(
-            QRectF(box.right() - 72, box.top(), 72, ROW),
+            QRectF(box.right() - 86, box.top(), 82, ROW),
             int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter),
             amount(finding.value, unit),
         )
@@ -214,7 +220,9 @@ class ChecksView(View):
         column.setContentsMargins(10, 6, 10, 4)
         column.setSpacing(3)
         column.addWidget(self.sentence)
-        column.addLayout(row(self.source, None, self.to_dyno, self.to_logs))
+        line = row(self.to_dyno, self.to_logs)
+        line.insertWidget(0, self.source, 1)
+        column.addLayout(line)
         self.sheet = sheet()
         self.plot = self.sheet.addPlot()
         style(self.plot, bottom="Time from the start of the pull, s", width=56)
@@ -266,14 +274,16 @@ class ChecksView(View):
         self.sentence.setText(
             f"{p.title}. {finding.statement}: {numbers}" if numbers else f"{p.title}. {finding.statement}"
         )
-        self.source.setText(f"Limit by: {finding.rule.source}" if finding.rule else "")
+        kind_shown = CHANNELS.get(finding.where.channel or "")
+        traced = f"Trace: {kind_shown.title.lower()}. " if kind_shown is not None else ""
+        self.source.setText(f"{traced}Limit by: {finding.rule.source}" if finding.rule else "")
         self.plot.clear()
         key = finding.where.channel
         if key is None or key not in p.log.channels:
             return
         kind = CHANNELS[key]
-        unit = units.get(kind.quantity, kind.unit)
-        self.plot.setLabel("left", f"{kind.title}, {unit}")
+        unit = units.get(kind.unit_choice, kind.unit)
+        self.plot.setLabel("left", unit)
         log = p.log.cut(p.pull.start_s - 0.5, p.pull.end_s + 0.5)
         for name, pen in ((TARGETS.get(key), line_pen("ink", 1, dashed=True)), (key, line_pen("working", 2))):
             if name is not None and name in log.channels:

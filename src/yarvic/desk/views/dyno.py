@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -9,7 +10,6 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QFrame,
     QHeaderView,
     QSpinBox,
@@ -28,7 +28,7 @@ from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import band, faint, line_pen, sheet, style, tag
-from yarvic.desk.widgets.words import act, label, row, word
+from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.readings import peaks
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
@@ -36,7 +36,7 @@ from yarvic.state.session import Session
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
 
-COLUMNS = ("Pull", "Peak power", "Peak torque", "Factor", "Air", "Charge at start", "Cooled down", "Build")
+COLUMNS = ("Pull", "Peak power", "Peak torque", "Factor", "Air", "Charge at start", "Cool-down", "Build")
 
 
 class DynoView(View):
@@ -44,15 +44,15 @@ class DynoView(View):
 
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Dyno")
-        self.standard = QComboBox()
-        self.standard.setAccessibleName("Correction standard")
-        for name in STANDARDS:
-            self.standard.addItem(title(name), name)
-        self.standard.activated.connect(lambda i: session.choose_standard(self.standard.itemData(i)))
+        self.standard = chooser(
+            "Correction standard", lambda: [(title(n), partial(session.choose_standard, n)) for n in STANDARDS]
+        )
         self.cool = QSpinBox()
         self.cool.setRange(0, 900)
         self.cool.setValue(60)
         self.cool.setSuffix(" s")
+        self.cool.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+        self.cool.setFixedWidth(64)
         self.cool.setAccessibleName("Cool-down before each pull")
         self.cool.valueChanged.connect(self._set_cool)
         self.three = act("Pull three times", lambda: session.pull(3))
@@ -124,6 +124,7 @@ class DynoView(View):
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         table.setAccessibleName("Pulls in order with their conditions")
         table.setShowGrid(False)
+        table.setObjectName("small")
         table.setMinimumHeight(112)
         vertical, horizontal = table.verticalHeader(), table.horizontalHeader()
         assert vertical is not None and horizontal is not None
@@ -147,7 +148,7 @@ class DynoView(View):
         ready = s.job is not None and s.working_revision() is not None and s.busy is None
         self.three.setEnabled(ready)
         self.one.setEnabled(ready)
-        self.standard.setCurrentIndex(STANDARDS.index(s.standard))
+        show_choice(self.standard, title(s.standard))
         for plot in (self.power, self.torque, self.gained):
             plot.clear()
         power, torque = s.settings.units.get("power", "kW"), s.settings.units.get("torque", "N m")
@@ -169,6 +170,10 @@ class DynoView(View):
         self.power.enableAutoRange()
         for plot in (self.power, self.torque, self.gained):
             plot.autoRange(padding=0.04)
+        # Room above the curves for their names.
+        for plot in (self.power, self.torque):
+            low, high = plot.viewRange()[1]
+            plot.setYRange(low, high + 0.14 * (high - low), padding=0)
 
     def _sentence(self, working: RevisionResults | None, reference: RevisionResults | None) -> None:
         s = self.session
@@ -206,7 +211,7 @@ class DynoView(View):
                 plot.addItem(band(mean.speed_rpm, shown - spread, shown + spread, token))
             plot.plot(mean.speed_rpm, shown, pen=line_pen(token, 2.2, dashed=dashed))
             at = len(shown) // 3 if dashed else (2 * len(shown)) // 3
-            item = tag(name, token, (0.5, 0.0 if dashed else 1.1))
+            item = tag(name, token, (0.5, -0.15 if dashed else 1.05))
             item.setPos(float(mean.speed_rpm[at]), float(shown[at]))
             plot.addItem(item)
 
@@ -246,7 +251,7 @@ class DynoView(View):
                 texts[3] = f"{curve.correction.factor:.3f}"
             if c is not None:
                 air = f"{amount(c.temperature_k, temperature)}, {amount(c.pressure_pa, pressure)}"
-                texts[4] = f"{air}, {c.relative_humidity * 100:.0f} %" + (", simulated" if c.simulated else "")
+                texts[4] = f"{air}, {c.relative_humidity * 100:.0f} %"
                 texts[5] = amount(c.charge_start_k, temperature)
                 texts[6] = f"{c.cool_down_s:.0f} s"
             for at, text in enumerate(texts):

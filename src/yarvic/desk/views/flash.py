@@ -144,6 +144,8 @@ class FlashView(View):
             self.listen(signal, self.refresh)
         self.block_came.connect(self._block)
         self._bench: object = None
+        self._proven: set[int] = set()
+        self._proven_for: str = ""
         self.refresh()
 
     def refresh(self) -> None:
@@ -181,7 +183,8 @@ class FlashView(View):
         if revision is None:
             return [SAME] * count
         changed = set(changed_blocks(s.bench.unit.memory, s.job.image(revision.image), s.job.layout.block))
-        return [DIFFERS if i in changed else SAME for i in range(count)]
+        proven = self._proven if self._proven_for == revision.image else set()
+        return [DIFFERS if i in changed else PROVEN if i in proven else SAME for i in range(count)]
 
     def _sentence(self, busy: bool) -> str:
         s = self.session
@@ -202,6 +205,11 @@ class FlashView(View):
         if state is None:
             return
         self.memory.states[step.block] = state
+        revision = self.session.working_revision()
+        if state == PROVEN and revision is not None:
+            if self._proven_for != revision.image:
+                self._proven, self._proven_for = set(), revision.image
+            self._proven.add(step.block)
         self.memory.show_states(self.memory.states)
 
     def keys(self) -> list[tuple[str, str]]:

@@ -37,7 +37,7 @@ class Strip(QWidget):
         super().__init__()
         self.session = session
         self.chosen = ""
-        self.setMinimumHeight(252)
+        self.setMinimumHeight(264)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Vehicle, station by station")
         self.on_choice = lambda: None
@@ -51,14 +51,15 @@ class Strip(QWidget):
         upper = [s for s in self.stations() if s.line in ("air", "engine", "exhaust")]
         lower = [s for s in self.stations() if s.line == "drive"]
         found = []
+        tall = min(max((self.height() - 66) / 2, 96.0), 150.0)
         width = (self.width() - 24) / max(len(upper), 1)
         for i, station in enumerate(upper):
-            found.append((station, QRectF(12 + i * width + 4, 26, width - 8, 104)))
+            found.append((station, QRectF(12 + i * width + 4, 26, width - 8, tall)))
         engine = [b for s, b in found if s.line == "engine"]
         start = engine[-1].left() if engine else 12
         room = (self.width() - 12 - start) / max(len(lower), 1)
         for i, station in enumerate(lower):
-            found.append((station, QRectF(start + i * room, 164, min(room - 8, width * 1.25), 84)))
+            found.append((station, QRectF(start + i * room, 26 + tall + 34, min(room - 8, width * 1.25), tall)))
         return found
 
     def paintEvent(self, event) -> None:
@@ -86,7 +87,7 @@ class Strip(QWidget):
             if first_box is not None:
                 painter.drawText(QPointF(first_box.left() + 2, 18), text)
         if lower:
-            painter.drawText(QPointF(lower[0][1].right() - 4, 156), "crank to tyre")
+            painter.drawText(QPointF(lower[0][1].center().x() + 10, lower[0][1].top() - 9), "crank to tyre")
         for station, box in places:
             self._station(painter, station, box)
 
@@ -180,10 +181,10 @@ class JobView(View):
         column = QVBoxLayout(self.full)
         column.setContentsMargins(10, 8, 10, 10)
         column.addWidget(self.facts)
-        column.addWidget(self.strip)
+        column.addWidget(self.strip, 3)
         column.addWidget(self.station)
         column.addWidget(label("Build history", "title"))
-        column.addWidget(self.history, 1)
+        column.addWidget(self.history, 2)
         self.column.addWidget(self.full, 1)
         self.column.addWidget(self.empty, 1)
         for signal in (

@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QPen
-from PyQt6.QtWidgets import QComboBox, QFrame, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import from_canonical, to_canonical
 from yarvic.desk.overlays import Command
+from yarvic.desk.theme import CAPTION_PX, tokens
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import faint, line_pen, sheet, style
-from yarvic.desk.widgets.words import label, row, word
+from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
 from yarvic.state.results import PullResult
 from yarvic.state.session import Session
 
@@ -37,14 +40,15 @@ class Lane:
 
 
 # In the order in which a log is read.
+READOUT_PX = 148
 LANES = (
     Lane("Engine speed", ("engine_speed",)),
     Lane("Boost", ("boost_pressure",), ("boost_target",), "boost"),
     Lane("Charge temperature", ("charge_temperature",)),
     Lane("Rail", ("rail_pressure",), ("rail_target",)),
     Lane("Lambda", ("lambda_measured",), ("lambda_target",)),
-    Lane("Spark correction 1, 2, 3", ("spark_correction_1", "spark_correction_2", "spark_correction_3")),
-    Lane("Exhaust", ("exhaust_temperature",), (), "exhaust_temperature"),
+    Lane("Spark off 1 / 2 / 3", ("spark_correction_1", "spark_correction_2", "spark_correction_3")),
+    Lane("Exhaust gas", ("exhaust_temperature",), (), "exhaust_temperature"),
 )
 # Cylinders differ by dash and by tint, not by hue.
 _CYLINDERS = (
@@ -59,9 +63,8 @@ class LogsView(View):
 
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Logs")
-        self.pull = QComboBox()
-        self.pull.setAccessibleName("Pull shown")
-        self.pull.activated.connect(lambda i: self._redraw())
+        self.at = 0
+        self.pull = chooser("Pull shown", self._choices)
         self.ghost = word("Reference", self._redraw, "G", checkable=True)
         self.ghost.setChecked(True)
         self.by_speed = word("Over engine speed", self._redraw, "X", checkable=True)
@@ -79,7 +82,7 @@ class LogsView(View):
         self.column.addWidget(self.caption)
         self.plots: list[pg.PlotItem] = []
         self.cursors: list[pg.InfiniteLine] = []
-        self.values: list[pg.TextItem] = []
+        self.values: list[pg.LabelItem] = []
         self._cursor: float | None = None
         self._make_plots()
         self.sheet.scene().sigMouseMoved.connect(self._mouse)
@@ -95,7 +98,7 @@ class LogsView(View):
         self.refresh()
 
     def _make_plots(self) -> None:
-        for i, lane in enumerate(LANES):
+        for i in range(len(LANES)):
             plot = self.sheet.addPlot(row=i, col=0)
             last = i == len(LANES) - 1
             style(plot, bottom="Time from the start of the pull, s" if last else "", width=62)
@@ -108,7 +111,9 @@ class LogsView(View):
             plot.setDownsampling(auto=True, mode="peak")
             self.plots.append(plot)
             self.cursors.append(pg.InfiniteLine(angle=90, pen=line_pen("ink", 1)))
-            value = pg.TextItem(lane.title, color=line_pen("ink").color(), anchor=(0, 0))
+            value = pg.LabelItem(justify="left")
+            value.setFixedWidth(READOUT_PX)
+            self.sheet.addItem(value, row=i, col=1)
             self.values.append(value)
 
     # -- showing
@@ -116,23 +121,27 @@ class LogsView(View):
     def refresh(self) -> None:
         """Take up the pulls of the working revision."""
         results, revision = self.session.working_results(), self.session.evidence_revision()
-        held = self.pull.currentIndex()
-        self.pull.clear()
-        for p in results.pulls if results else ():
-            self.pull.addItem(p.title)
-        if self.pull.count():
-            self.pull.setCurrentIndex(min(max(held, 0), self.pull.count() - 1))
-        simulated = "simulated bench · " if self.pull.count() else ""
+        count = len(results.pulls) if results else 0
+        self.at = min(max(self.at, 0), max(count - 1, 0))
+        simulated = "simulated bench · " if count else ""
         self.about.setText(f"{simulated}evidence of {revision.name}" if revision else "")
         for button in (self.pull, self.ghost, self.by_speed, self.whole):
-            button.setEnabled(self.pull.count() > 0)
+            button.setEnabled(count > 0)
         self._redraw()
 
     def shown(self) -> PullResult | None:
         """The pull that is drawn."""
         results = self.session.working_results()
-        at = self.pull.currentIndex()
-        return results.pulls[at] if results and 0 <= at < len(results.pulls) else None
+        return results.pulls[self.at] if results and self.at < len(results.pulls) else None
+
+    def _choices(self) -> list[tuple[str, Callable[[], None]]]:
+        results = self.session.working_results()
+        return [(p.title, partial(self.choose, i)) for i, p in enumerate(results.pulls if results else ())]
+
+    def choose(self, at: int) -> None:
+        """Show another pull."""
+        self.at = at
+        self._redraw()
 
     def _reference(self) -> PullResult | None:
         results = self.session.reference_results()
@@ -143,10 +152,13 @@ class LogsView(View):
             or results is self.session.working_results()
         ):
             return None
-        return results.pulls[min(max(self.pull.currentIndex(), 0), len(results.pulls) - 1)]
+        return results.pulls[min(self.at, len(results.pulls) - 1)]
 
     def _redraw(self) -> None:
         shown, reference = self.shown(), self._reference()
+        show_choice(self.pull, shown.title if shown is not None else "")
+        for value in self.values:
+            value.setText("")
         for i, (plot, lane) in enumerate(zip(self.plots, LANES, strict=True)):
             plot.clear()
             if shown is None:
@@ -168,7 +180,6 @@ class LogsView(View):
                 self._trace(plot, shown, key, unit, pen)
             self._limit(plot, lane, unit)
             plot.addItem(self.cursors[i], ignoreBounds=True)
-            plot.addItem(self.values[i], ignoreBounds=True)
         speed = self.by_speed.isChecked()
         self.plots[-1].setLabel("bottom", "Engine speed, rpm" if speed else "Time from the start of the pull, s")
         if shown is None:
@@ -184,7 +195,7 @@ class LogsView(View):
 
     def _unit(self, key: str) -> str:
         kind = CHANNELS[key]
-        return self.session.settings.units.get(kind.quantity, kind.unit)
+        return self.session.settings.units.get(kind.unit_choice, kind.unit)
 
     def _xy(self, p: PullResult, key: str) -> tuple[FloatArray, FloatArray]:
         channel = p.log.channel(key)
@@ -244,21 +255,28 @@ class LogsView(View):
         self.reading.setText(
             f"{time - shown.pull.start_s:.2f} s, {rpm:,.0f} rpm" if np.isfinite(rpm) else "outside the log"
         )
-        for plot, line, text, lane in zip(self.plots, self.cursors, self.values, LANES, strict=True):
+        for line, text, lane in zip(self.cursors, self.values, LANES, strict=True):
             line.setPos(x)
             parts = []
             for key in (*lane.keys, *lane.beside):
                 if key in shown.log.channels:
                     value = float(shown.log.at(key, np.array([time]))[0])
                     parts.append(amount(value, self._unit(key)) if np.isfinite(value) else "no value")
-            told = (
-                f"{lane.title}: {' / '.join(parts)}"
-                if not lane.beside
-                else f"{lane.title}: {parts[0]}, target {parts[-1]}"
+            self._read_out(text, lane, parts)
+
+    def _read_out(self, text: pg.LabelItem, lane: Lane, parts: list[str]) -> None:
+        """Title, value and target beside a trace."""
+        t = tokens()
+        lines = [f"<b style='color:{t.ink}'>{lane.title}</b>"]
+        if len(lane.keys) > 1:
+            lines.append(
+                f"<span style='color:{t.working}'>{' / '.join(p.removesuffix(' deg') for p in parts)} deg</span>"
             )
-            text.setText(told)
-            (left, _), (_, top) = plot.viewRange()
-            text.setPos(left, top)
+        else:
+            lines.append(f"<span style='color:{t.working}'>{parts[0]}</span>")
+            if lane.beside:
+                lines.append(f"<span style='color:{t.quiet}'>target {parts[-1]}</span>")
+        text.setText("<br>".join(lines), size=f"{CAPTION_PX}px")
 
     def _time_at(self, p: PullResult, x: float) -> float:
         if not self.by_speed.isChecked():
@@ -280,7 +298,7 @@ class LogsView(View):
             return
         for i, p in enumerate(results.pulls):
             if p.evidence.id == where.evidence:
-                self.pull.setCurrentIndex(i)
+                self.at = i
                 self.by_speed.setChecked(False)
                 self._redraw()
                 if where.time_s is not None:

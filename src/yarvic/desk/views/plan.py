@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from yarvic.desk.window import Window
 
 _CHECK = {"boost": "boost_limit"}
+# The rev limit sets engine speed, not the load: it is shown, but it is never what gives way to more power.
+_SET_BY_HAND = ("engine_speed",)
 
 
 def measured(results: RevisionResults | None, limit: ComponentLimit) -> float | None:
@@ -59,10 +61,10 @@ class Lanes(QWidget):
         """Lanes from the most used to the least."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        lanes = sorted(self.shares(), key=lambda lane: -(lane[1] or 0.0))
+        lanes = sorted(self.shares(), key=lambda lane: (lane[0].key in _SET_BY_HAND, -(lane[1] or 0.0)))
         if not lanes:
             return
-        height = min(84.0, (self.height() - 10) / len(lanes))
+        height = min(104.0, (self.height() - 10) / len(lanes))
         for i, (limit, working, reference) in enumerate(lanes):
             self._lane(
                 painter, QRectF(8, 6 + i * height, self.width() - 16, height - 8), limit, working, reference, i == 0
@@ -120,8 +122,9 @@ class Lanes(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(t.color(token))
         up = token == "working"
-        tip, base = (bar.top() + 1, bar.top() - 8) if up else (bar.bottom() - 1, bar.bottom() + 8)
-        painter.drawPolygon(QPolygonF([QPointF(x, tip), QPointF(x - 5, base), QPointF(x + 5, base)]))
+        tip, base = (bar.top() + 1, bar.top() - 8) if up else (bar.bottom() - 1, bar.bottom() + 22)
+        half = 5 if up else 3
+        painter.drawPolygon(QPolygonF([QPointF(x, tip), QPointF(x - half, base), QPointF(x + half, base)]))
         painter.fillRect(QRectF(x - 1, bar.top(), 2, bar.height()), t.color(token))
         painter.setPen(t.color(token))
         painter.setFont(font(CAPTION_PX, bold=True))
@@ -129,7 +132,7 @@ class Lanes(QWidget):
         if up:
             painter.drawText(QPointF(min(x + 8, bar.right() - width), bar.top() - 3), text)
         else:
-            painter.drawText(QPointF(max(x - width - 8, bar.left()), bar.bottom() + 13), text)
+            painter.drawText(QPointF(max(x - width / 2, bar.left()), bar.bottom() + 34), text)
 
 
 class PlanView(View):
@@ -164,7 +167,9 @@ class PlanView(View):
 
     def refresh(self) -> None:
         """Name the weakest link."""
-        shares = [(limit, share) for limit, share, _ in self.lanes.shares() if share is not None]
+        shares = [
+            (m, share) for m, share, _ in self.lanes.shares() if share is not None and m.key not in _SET_BY_HAND
+        ]
         revision = self.session.evidence_revision()
         if self.session.job is None:
             self.weakest.setText("The limits of a job's components stand here once one is open.")

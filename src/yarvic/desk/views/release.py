@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QBuffer, QByteArray, QIODevice, QSize, Qt
-from PyQt6.QtGui import QPixmap
+from PyQt6.QtGui import QPainter, QPixmap
 from PyQt6.QtWidgets import (
     QDialog,
     QFileDialog,
@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 from yarvic.core.errors import YarvicError
 from yarvic.core.release.gate import Condition, is_open
 from yarvic.desk.overlays import Command
+from yarvic.desk.theme import PAPER
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.words import act, label, row, rule, word
@@ -86,7 +87,13 @@ class SheetPreview(QScrollArea):
         height = width * size.height() / max(size.width(), 1.0)
         image = document.render(0, QSize(round(width * scale), round(height * scale)))
         image.setDevicePixelRatio(scale)
-        self._label.setPixmap(QPixmap.fromImage(image))
+        page = QPixmap(image.size())
+        page.setDevicePixelRatio(scale)
+        page.fill(PAPER.color("sheet"))  # paper stays paper, in Night too
+        painter = QPainter(page)
+        painter.drawImage(0, 0, image)
+        painter.end()
+        self._label.setPixmap(page)
         buffer.close()
         document.deleteLater()
         buffer.deleteLater()
@@ -244,7 +251,8 @@ class ReleaseView(View):
         grid.setVerticalSpacing(2)
         grid.setColumnStretch(1, 1)
         line = 0
-        for c in conditions:
+        # What keeps the gate shut comes first; within that, the order of the work.
+        for c in sorted(conditions, key=lambda c: c.met):
             if line:
                 grid.addWidget(rule(), line, 0, 1, 3)
                 line += 1

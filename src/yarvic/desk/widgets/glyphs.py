@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QWidget
 from yarvic.core.checks.finding import HOLDS, STOP, WATCH
 from yarvic.desk.theme import tokens
 
-WORDS = {HOLDS: "holds", WATCH: "watch", STOP: "falls short", "unknown": "not known"}
+WORDS = {HOLDS: "holds", WATCH: "holds, to be watched", STOP: "falls short", "unknown": "not known"}
 SIZE = 12.0
 
 

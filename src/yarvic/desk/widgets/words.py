@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
 
 
 def word(text: str, action: Callable[[], None], keys: str = "", *, checkable: bool = False) -> QPushButton:
@@ -18,6 +18,31 @@ def word(text: str, action: Callable[[], None], keys: str = "", *, checkable: bo
     button.setAccessibleName(text)
     button.clicked.connect(lambda: action())
     return button
+
+
+def chooser(name: str, choices: Callable[[], list[tuple[str, Callable[[], None]]]]) -> QPushButton:
+    """A word that shows what is chosen and opens the other choices; `choices` gives text and doing."""
+    button = QPushButton()
+    button.setObjectName("word")
+    button.setAccessibleName(name)
+    button.setToolTip(f"Choose: {name.lower()}")
+    button.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def open_menu() -> None:
+        menu = QMenu(button)
+        for text, action in choices():
+            added = menu.addAction(text)
+            if added is not None:
+                added.triggered.connect(lambda _=False, do=action: do())
+        menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
+
+    button.clicked.connect(lambda: open_menu())
+    return button
+
+
+def show_choice(button: QPushButton, text: str) -> None:
+    """Show what is chosen."""
+    button.setText(f"{text}  ▾" if text else "")
 
 
 def act(text: str, action: Callable[[], None]) -> QPushButton:

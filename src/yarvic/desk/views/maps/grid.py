@@ -181,6 +181,7 @@ class Grid(QTableView):
         horizontal.setMinimumSectionSize(40)
         vertical.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         vertical.setMinimumSectionSize(22)
+        vertical.setFixedWidth(52)
         vertical.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._watch()
 

@@ -58,11 +58,11 @@ class Slices(pg.GraphicsLayoutWidget):
         unit = self.maps.display_unit(table.unit)
         self.plot.setLabel("left", unit)
         self._label = pg.TextItem(
-            f"row {table.y.values[row]:g} {table.y.unit}", color=line_pen("working").color(), anchor=(1, 0)
+            f"row {table.y.values[row]:g} {table.y.unit}", color=line_pen("working").color(), anchor=(1, 1)
         )
         self.plot.addItem(self._label, ignoreBounds=True)
-        (_, right), (_, top) = self.plot.viewRange()
-        self._label.setPos(right, top)
+        (_, right), (bottom, _) = self.plot.viewRange()
+        self._label.setPos(right, bottom)
 
     def _at(self, position: QPointF) -> QPointF:
         scene = self.mapToScene(position.toPoint())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -13,7 +14,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
-    QMenu,
     QSplitter,
     QStackedWidget,
     QTableWidget,
@@ -27,7 +27,7 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.views.maps.grid import Grid
 from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.words import act, label, row, word
+from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.maps import OPERANDS, SCALARS, number
 from yarvic.state.session import DRAFT, Session
 
@@ -72,10 +72,8 @@ class MapsView(View):
     # -- making
 
     def _head(self) -> None:
-        self.chooser = word("Spark advance", self._choose_table, "N, Shift+N")
-        self.chooser.setAccessibleName("Table")
-        self.slot = word("", self._choose_slot)
-        self.slot.setAccessibleName("Fuel slot")
+        self.chooser = chooser("Table", lambda: [(t, partial(self.maps.choose, k)) for k, t in self.maps.titles()])
+        self.slot = chooser("Fuel slot", self._slots)
         self.differs = label("", "quiet")
         self.head.insertWidget(1, self.chooser)
         self.head.addWidget(self.slot)
@@ -206,8 +204,8 @@ class MapsView(View):
         if self.maps.key not in keys and keys:
             self.maps.key = next(iter(keys))
         table = self.maps.table()
-        self.chooser.setText(f"{keys.get(self.maps.key, 'no job')}  ▾")
-        self.slot.setText(f"{s.slot} slot  ▾" if s.job else "")
+        show_choice(self.chooser, keys.get(self.maps.key, ""))
+        show_choice(self.slot, f"{s.slot} slot" if s.job else "")
         self.body.setCurrentIndex(1 if self.maps.key == SCALARS else 0)
         for operation in WORDS:
             self.words[operation].setEnabled(table is not None)
@@ -283,23 +281,9 @@ class MapsView(View):
 
     # -- choosing
 
-    def _choose_table(self) -> None:
-        menu = QMenu(self)
-        for key, title in self.maps.titles():
-            action = menu.addAction(title)
-            assert action is not None
-            action.triggered.connect(lambda _=False, k=key: self.maps.choose(k))
-        menu.popup(self.chooser.mapToGlobal(self.chooser.rect().bottomLeft()))
-
-    def _choose_slot(self) -> None:
-        if self.session.job is None:
-            return
-        menu = QMenu(self)
-        for slot in self.session.job.layout.slots:
-            action = menu.addAction(f"{slot} slot")
-            assert action is not None
-            action.triggered.connect(lambda _=False, n=slot: self.maps.choose_slot(n))
-        menu.popup(self.slot.mapToGlobal(self.slot.rect().bottomLeft()))
+    def _slots(self) -> list[tuple[str, Callable[[], None]]]:
+        job = self.session.job
+        return [(f"{n} slot", partial(self.maps.choose_slot, n)) for n in job.layout.slots] if job is not None else []
 
     # -- editing
 
