@@ -19,7 +19,14 @@ from yarvic.core.physics.combustion import (
     wiebe,
     wiebe_half_share,
 )
-from yarvic.core.physics.constants import CA50_BEST_DEG, CP_AIR, CP_EXHAUST, GAMMA_UNBURNED, R_DRY_AIR
+from yarvic.core.physics.constants import (
+    CA50_BEST_DEG,
+    CP_AIR,
+    CP_EXHAUST,
+    GAMMA_UNBURNED,
+    R_DRY_AIR,
+    STANDARD_PRESSURE_PA,
+)
 from yarvic.core.physics.fuel import Fuel
 from yarvic.core.physics.knock import ignition_delay, knock_integral
 
@@ -39,25 +46,6 @@ class Charge:
     speed_rpm: float
 
 
-def burn_angles(p: Engine, charge: Charge) -> tuple[float, float]:
-    """Delay from spark to start of burn and Wiebe duration, in degrees of crank angle."""
-    delay = p.delay_deg + p.delay_deg_per_1000rpm * charge.speed_rpm / 1000.0
-    reference = 1.5 * 101325.0 / (R_DRY_AIR * 293.15) * p.displacement_m3 / p.cylinders
-    filling = max(charge.air_kg / reference, 0.05)
-    off = charge.mixture_lambda - 0.9
-    duration = (
-        p.burn_deg * (charge.speed_rpm / 3000.0) ** p.burn_speed_exponent * filling**p.burn_filling_exponent
-        + p.burn_lambda_slope * 10.0 * off * off
-    )
-    return delay, duration
-
-
-def half_burned_at(p: Engine, charge: Charge, spark_deg: float) -> float:
-    """Crank angle after top centre at which half has burned, for a spark `spark_deg` before it."""
-    delay, duration = burn_angles(p, charge)
-    return -spark_deg + delay + HALF_BURNED * duration
-
-
 @dataclass(frozen=True, slots=True)
 class Worked:
     """Energies of one cylinder and cycle in J, and the exhaust's temperature in K."""
@@ -69,58 +57,77 @@ class Worked:
     exhaust_k: float
 
 
-def work(p: Engine, fuel: Fuel, charge: Charge, spark_deg: float) -> Worked:
-    """What one cylinder makes of its charge.
-
-    Indicated work is the best share of the stoichiometric energy of the air, reduced by distance from best spark and
-    best lambda; coolant takes its share, less when the burn is late; the exhaust carries what remains of the energy
-    released.
-    """
-    late = half_burned_at(p, charge, spark_deg)
-    fuel_kg = charge.air_kg / (fuel.stoichiometric_afr * charge.mixture_lambda)
-    fuel_j = fuel_kg * fuel.lower_heating_value
-    released = fuel_j * float(released_share(charge.mixture_lambda))
-    of_air = charge.air_kg / fuel.stoichiometric_afr * fuel.lower_heating_value
-    indicated = (
-        of_air * p.indicated_share * max(spark_efficiency(late), 0.05) * mixture_efficiency(charge.mixture_lambda)
-    )
-    coolant = released * min(max(p.coolant_share - p.coolant_share_per_deg * (late - CA50_BEST_DEG), 0.12), 0.5)
-    gas_kg = charge.air_kg + fuel_kg
-    exhaust_k = charge.temperature_k + (released - indicated - coolant) / (gas_kg * CP_EXHAUST)
-    return Worked(fuel_j, released, indicated, coolant, exhaust_k)
-
-
 def friction_torque(p: Engine, speed_rpm: float, intake_pa: float, exhaust_pa: float) -> float:
     """Torque lost to friction and to pumping between exhaust and intake pressure, N m."""
     return float((friction_mep(speed_rpm) + (exhaust_pa - intake_pa)) * p.displacement_m3 / (4.0 * pi))
 
 
-def knock_intensity(
-    p: Engine, fuel: Fuel, charge: Charge, spark_deg: FloatArray, jitter_deg: FloatArray
-) -> FloatArray:
-    """Unburned share of each cylinder's charge when its end gas ignites by itself; zero where it does not.
+class Cylinders:
+    """The cylinders of one engine on one fuel. What does not change from cycle to cycle is computed once."""
 
-    `spark_deg` and `jitter_deg` have shape (cylinders,). Pressure from the single-zone energy equation with a Wiebe
-    burn; end gas compressed by it from the state at intake valve closing; auto-ignition by the knock integral.
-    """
-    grid = np.concatenate(([p.intake_valve_closes_deg], KNOCK_GRID_DEG))
-    volume = cylinder_volume(grid, p.bore_m, p.stroke_m, p.rod_m, p.compression_ratio)
-    delay, duration = burn_angles(p, charge)
-    start = (-spark_deg + delay + jitter_deg)[:, None]
-    burned = wiebe(grid[None, :], start, duration)
-    air = charge.air_kg * np.array(p.cylinder_filling)
-    afr = fuel.stoichiometric_afr * charge.mixture_lambda
-    released = air / afr * fuel.lower_heating_value * float(released_share(charge.mixture_lambda))
-    heat = released[:, None] * (1.0 - p.coolant_share) * burned
-    begin_pa = np.full(len(air), charge.pressure_pa) * np.array(p.cylinder_filling)
-    pressure = cylinder_pressure(volume, heat, begin_pa, GAMMA_UNBURNED)
-    cooled = p.evaporation_share * fuel.latent_heat / (afr * CP_AIR)
-    begin_k = charge.temperature_k + p.start_temperature_rise_k - cooled + np.array(p.cylinder_heat_k)
-    unburned_k = begin_k[:, None] * (pressure / begin_pa[:, None]) ** ((GAMMA_UNBURNED - 1.0) / GAMMA_UNBURNED)
-    tau = ignition_delay(pressure[:, 1:], unburned_k[:, 1:], fuel.ron + p.octane_shift)
-    step_s = (KNOCK_GRID_DEG[1] - KNOCK_GRID_DEG[0]) / (6.0 * charge.speed_rpm)
-    integral = knock_integral(step_s, tau)
-    hit = integral >= 1.0
-    first = np.argmax(hit, axis=1)
-    at = burned[np.arange(len(air)), 1 + first]
-    return np.where(hit.any(axis=1) & (at < LATEST_KNOCK), 1.0 - at, 0.0)
+    def __init__(self, p: Engine, fuel: Fuel) -> None:
+        self.p = p
+        self.fuel = fuel
+        grid = np.concatenate(([p.intake_valve_closes_deg], KNOCK_GRID_DEG))
+        self._grid = grid[None, :]
+        self._volume = cylinder_volume(grid, p.bore_m, p.stroke_m, p.rod_m, p.compression_ratio)
+        # Air of one cylinder at the filling for which the burn duration is stated.
+        self._reference_air = 1.5 * STANDARD_PRESSURE_PA / (R_DRY_AIR * 293.15) * p.displacement_m3 / p.cylinders
+        self._filling = np.array(p.cylinder_filling)
+        self._heat = np.array(p.cylinder_heat_k)
+
+    def burn_angles(self, charge: Charge) -> tuple[float, float]:
+        """Delay from spark to start of burn and Wiebe duration, in degrees of crank angle."""
+        p = self.p
+        delay = p.delay_deg + p.delay_deg_per_1000rpm * charge.speed_rpm / 1000.0
+        filling = max(charge.air_kg / self._reference_air, 0.05)
+        off = charge.mixture_lambda - 0.9
+        speed = (charge.speed_rpm / 3000.0) ** p.burn_speed_exponent
+        duration = p.burn_deg * speed * filling**p.burn_filling_exponent + p.burn_lambda_slope * 10.0 * off * off
+        return delay, duration
+
+    def work(self, charge: Charge, spark_deg: float, angles: tuple[float, float]) -> Worked:
+        """What one cylinder makes of its charge; `angles` are `burn_angles` of the engine's mean charge.
+
+        Indicated work is the best share of the stoichiometric energy of the air, reduced by distance from best spark
+        and best lambda; coolant takes its share, less when the burn is late; the exhaust carries what remains of the
+        energy released.
+        """
+        p, fuel = self.p, self.fuel
+        late = -spark_deg + angles[0] + HALF_BURNED * angles[1]
+        fuel_kg = charge.air_kg / (fuel.stoichiometric_afr * charge.mixture_lambda)
+        fuel_j = fuel_kg * fuel.lower_heating_value
+        released = fuel_j * released_share(charge.mixture_lambda)
+        of_air = charge.air_kg / fuel.stoichiometric_afr * fuel.lower_heating_value
+        spark = max(spark_efficiency(late), 0.05)
+        indicated = of_air * p.indicated_share * spark * mixture_efficiency(charge.mixture_lambda)
+        coolant = released * min(max(p.coolant_share - p.coolant_share_per_deg * (late - CA50_BEST_DEG), 0.12), 0.5)
+        gas_kg = charge.air_kg + fuel_kg
+        exhaust_k = charge.temperature_k + (released - indicated - coolant) / (gas_kg * CP_EXHAUST)
+        return Worked(fuel_j, released, indicated, coolant, exhaust_k)
+
+    def knock_intensity(self, charge: Charge, spark_deg: FloatArray, jitter_deg: FloatArray) -> FloatArray:
+        """Unburned share of each cylinder's charge when its end gas ignites by itself; zero where it does not.
+
+        `spark_deg` and `jitter_deg` have shape (cylinders,). Pressure from the single-zone energy equation with a
+        Wiebe burn; end gas compressed by it from the state at intake valve closing; auto-ignition by the knock
+        integral.
+        """
+        p, fuel = self.p, self.fuel
+        delay, duration = self.burn_angles(charge)
+        start = (-spark_deg + delay + jitter_deg)[:, None]
+        burned = wiebe(self._grid, start, duration)
+        air = charge.air_kg * self._filling
+        afr = fuel.stoichiometric_afr * charge.mixture_lambda
+        released = air / afr * fuel.lower_heating_value * released_share(charge.mixture_lambda)
+        heat = released[:, None] * (1.0 - p.coolant_share) * burned
+        begin_pa = charge.pressure_pa * self._filling
+        pressure = cylinder_pressure(self._volume, heat, begin_pa, GAMMA_UNBURNED)
+        cooled = p.evaporation_share * fuel.latent_heat / (afr * CP_AIR)
+        begin_k = charge.temperature_k + p.start_temperature_rise_k - cooled + self._heat
+        unburned_k = begin_k[:, None] * (pressure / begin_pa[:, None]) ** ((GAMMA_UNBURNED - 1.0) / GAMMA_UNBURNED)
+        tau = ignition_delay(pressure[:, 1:], unburned_k[:, 1:], fuel.ron + p.octane_shift)
+        step_s = (KNOCK_GRID_DEG[1] - KNOCK_GRID_DEG[0]) / (6.0 * charge.speed_rpm)
+        hit = knock_integral(step_s, tau) >= 1.0
+        at = burned[np.arange(air.size), 1 + np.argmax(hit, axis=1)]
+        return np.where(hit.any(axis=1) & (at < LATEST_KNOCK), 1.0 - at, 0.0)

@@ -8,12 +8,12 @@ from math import exp, pi
 
 import numpy as np
 
-from yarvic.bench.cylinders import Charge, friction_torque, knock_intensity, work
+from yarvic.bench.cylinders import Charge, Cylinders, friction_torque
 from yarvic.bench.plant import Plant
 from yarvic.bench.rail import injection_window, step_rail
 from yarvic.bench.sensors import SENSORS, delayed_lambda, measure
 from yarvic.bench.turbo import TurboState, step_turbo
-from yarvic.bench.unit import Commands, Program, Sensed, SimulatedUnit
+from yarvic.bench.unit import Commands, Line, Program, Sensed, SimulatedUnit
 from yarvic.core.errors import Cancelled, LinkError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Channel, Log
@@ -150,6 +150,9 @@ class _Run:
         p, air = rig.plant, rig.air
         self.p = p
         program.start(p.engine.cylinders)
+        self.cylinders = Cylinders(p.engine, rig.fuel)
+        self.displacement_m3 = p.engine.displacement_m3
+        self.filling = Line(p.filling.speed_rpm, p.filling.efficiency)
         self.speed_rpm = settings.start_rpm
         self.time_s = 0.0
         self.count = 0
@@ -190,7 +193,7 @@ class _Run:
         intake_pa, air_per_cycle = self._breathe(throttle)
         commands = self.program.step(
             Sensed(self.speed_rpm, throttle, self.turbo.boost_pa, intake_pa, self.charge_k, self.rig.air.pressure_pa),
-            self.p.engine.displacement_m3,
+            self.displacement_m3,
             self.settings.gear,
             self.mixture,
             DT,
@@ -220,11 +223,11 @@ class _Run:
         # Area follows the plate's angle: little at first, most of it by half.
         area = max(throttle, 0.02) ** 1.6
         capacity = p.throttle.capacity * min(area, 1.0)
-        efficiency = float(np.interp(self.speed_rpm, f.speed_rpm, f.efficiency))
-        per_pa = efficiency * p.engine.displacement_m3 * self.speed_rpm / 120.0 / (R_DRY_AIR * self.charge_k)
+        efficiency = self.filling(self.speed_rpm)
+        per_pa = efficiency * self.displacement_m3 * self.speed_rpm / 120.0 / (R_DRY_AIR * self.charge_k)
         intake = boost / (1.0 + per_pa**2 * self.charge_k / capacity**2) ** 0.5
         efficiency *= 1.0 - f.back_pressure_slope * max(self.exhaust_pa / intake - 1.0, -0.3)
-        air = efficiency * intake * p.engine.displacement_m3 / (R_DRY_AIR * self.charge_k)
+        air = efficiency * intake * self.displacement_m3 / (R_DRY_AIR * self.charge_k)
         self.air_flow = air * self.speed_rpm / 120.0
         return intake, air * self.dry_share
 
@@ -248,9 +251,10 @@ class _Run:
             self.mixture = min(max(air_per_cycle / (fuel_per_cycle * fuel.stoichiometric_afr), 0.5), 1.6)
             each = air_per_cycle / e.cylinders
             exhaust_k = 0.0
+            angles = self.cylinders.burn_angles(Charge(intake_pa, self.charge_k, each, self.mixture, self.speed_rpm))
             for i in range(e.cylinders):
                 charge = Charge(intake_pa, self.charge_k, each * e.cylinder_filling[i], self.mixture, self.speed_rpm)
-                done = work(e, fuel, charge, c.spark_deg - c.retard_deg[i])
+                done = self.cylinders.work(charge, c.spark_deg - c.retard_deg[i], angles)
                 indicated += done.indicated_j
                 to_coolant += done.coolant_j
                 exhaust_k += done.exhaust_k / e.cylinders
@@ -272,27 +276,25 @@ class _Run:
         charge = Charge(intake_pa, self.charge_k, air_kg, self.mixture, self.speed_rpm)
         jitter = self.rng.normal(0.0, e.burn_spread_deg, e.cylinders)
         spark = c.spark_deg - np.array(c.retard_deg)
-        intensity = knock_intensity(e, self.rig.fuel, charge, spark, jitter)
+        intensity = self.cylinders.knock_intensity(charge, spark, jitter)
         for cylinder in np.flatnonzero(intensity > e.knock_threshold):
             self.program.heard_knock(int(cylinder))
 
     def _turbo_and_cooler(self, duty: float) -> None:
         p, heat = self.p, self.rig.heat
         ambient = self.rig.air
-        half = DT / 2.0
-        for _ in range(2):
-            done = step_turbo(
-                p.turbo,
-                p.exhaust,
-                self.turbo,
-                air_kg_s=self.air_flow,
-                exhaust_kg_s=self.exhaust_flow,
-                exhaust_k=self.exhaust_k,
-                ambient_pa=ambient.pressure_pa,
-                inlet_k=self.inlet_k,
-                duty=duty,
-                dt=half,
-            )
+        done = step_turbo(
+            p.turbo,
+            p.exhaust,
+            self.turbo,
+            air_kg_s=self.air_flow,
+            exhaust_kg_s=self.exhaust_flow,
+            exhaust_k=self.exhaust_k,
+            ambient_pa=ambient.pressure_pa,
+            inlet_k=self.inlet_k,
+            duty=duty,
+            dt=DT,
+        )
         self.exhaust_pa = done.before_turbine_pa
         self.outlet_k = done.outlet_k
         self.charge_k = charge_temperature(self.outlet_k, heat.cooler, p.cooler.effectiveness)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from bisect import bisect_right
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from yarvic.core.calibration.calibration import Calibration
@@ -98,6 +99,18 @@ class Map:
         a = low[i] + fx * (low[right] - low[i])
         b = high[i] + fx * (high[right] - high[i])
         return a + fy * (b - a)
+
+
+class Line:
+    """A curve as plain lists: linear, clamped."""
+
+    def __init__(self, xs: Sequence[float], values: Sequence[float]) -> None:
+        self.xs = list(xs)
+        self.values = list(values)
+
+    def __call__(self, x: float) -> float:
+        i, share = _locate(self.xs, x)
+        return self.values[i] + share * (self.values[i + 1] - self.values[i])
 
 
 def _locate(breaks: list[float], at: float) -> tuple[int, float]:

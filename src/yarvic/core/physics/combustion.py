@@ -52,6 +52,8 @@ def mixture_efficiency(mixture_lambda: Value) -> Value:
 
 def released_share(mixture_lambda: Value) -> Value:
     """Share of the fuel's energy that is released: 1 when lean, less when the air runs out. Heywood fig. 3-9."""
+    if isinstance(mixture_lambda, float):  # a bench steps through millions of single values: spare them the arrays
+        return min(max(1.0 - RICH_RELEASE_SLOPE * (1.0 - mixture_lambda), 0.0), 1.0)
     return np.clip(1.0 - RICH_RELEASE_SLOPE * (1.0 - mixture_lambda), 0.0, 1.0)
 
 
