@@ -14,3 +14,83 @@ class _NoQt(importlib.abc.MetaPathFinder):
 
 if os.environ.get("YARVIC_NO_QT"):
     sys.meta_path.insert(0, _NoQt())
+
+
+import numpy as np  # noqa: E402
+import pytest  # noqa: E402
+
+from yarvic.bench.rig import PullSettings, Rig  # noqa: E402
+from yarvic.bench.unit import SimulatedUnit  # noqa: E402
+from yarvic.bench.vehicles import layout_text, plant_for, stock_image  # noqa: E402
+from yarvic.core.calibration.layout import parse_layout  # noqa: E402
+from yarvic.core.calibration.table import Axis, Table  # noqa: E402
+from yarvic.core.job.store import Job  # noqa: E402
+from yarvic.core.physics.air import Air  # noqa: E402
+from yarvic.demo.ptarmigan import AUTHOR, build_ptarmigan, sheet  # noqa: E402
+
+DAY = Air(97_400.0, 293.15, 0.5)
+
+
+@pytest.fixture(scope="session")
+def layout():
+    """The layout of the demo's control unit."""
+    return parse_layout(layout_text("ptarmigan"))
+
+
+@pytest.fixture(scope="session")
+def stock(layout):
+    """The image with which the demo's vehicle arrives."""
+    return stock_image("ptarmigan")
+
+
+@pytest.fixture
+def table():
+    """A small table with a value per cell."""
+    return Table(
+        "spark",
+        "Spark",
+        "deg",
+        Axis("Engine speed", "rpm", np.array([1000.0, 2000.0, 4000.0, 6000.0])),
+        Axis("Cylinder filling", "%", np.array([20.0, 60.0, 100.0])),
+        np.array([[30.0, 32.0, 36.0, 40.0], [20.0, 24.0, 28.0, 32.0], [8.0, 10.0, 14.0, 20.0]]),
+        -10.0,
+        50.0,
+        0.1,
+    )
+
+
+@pytest.fixture
+def rig(layout, stock):
+    """The demo's vehicle on the simulated dyno."""
+    return Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", DAY, seed=7)
+
+
+@pytest.fixture(scope="session")
+def pulled(layout, stock):
+    """One stock pull: its log and conditions."""
+    unit = SimulatedUnit(layout, stock)
+    return Rig(plant_for(layout.family), unit, "RON 95", DAY, seed=7).pull(PullSettings())
+
+
+@pytest.fixture
+def job(tmp_path, stock):
+    """A new job with only its stock image."""
+    made = Job.create(tmp_path / "new.yarvic", sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
+    yield made
+    made.close()
+
+
+@pytest.fixture(scope="session")
+def demo_file(tmp_path_factory):
+    """The demo job, built once; tests copy it."""
+    path = tmp_path_factory.mktemp("demo") / "ptarmigan.yarvic"
+    build_ptarmigan(path)
+    return path
+
+
+@pytest.fixture
+def demo_path(demo_file, tmp_path):
+    """A copy of the demo job to work on."""
+    import shutil
+
+    return shutil.copy(demo_file, tmp_path / "ptarmigan.yarvic")

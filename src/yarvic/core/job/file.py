@@ -91,6 +91,8 @@ class WriteLock:
 def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
     """A connection to a checked job file. Raises JobError when it is none, newer, or damaged."""
     check_head(path)
+    if read_only:
+        _set_right(path)
     with said(path):
         mode = "ro" if read_only else "rw"
         connection = sqlite3.connect(
@@ -103,6 +105,34 @@ def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
             connection.close()
             raise
         return connection
+
+
+def _set_right(path: Path) -> None:
+    """Take back what a killed process left half-written, if there is such a thing and nobody writes now.
+
+    A reader cannot do that, so it is done with the right to write, for a moment. Raises JobError when that right is
+    not to be had: then the file cannot be read honestly either.
+    """
+    if not path.with_name(f"{path.name}-journal").exists():
+        return
+    try:
+        lock = WriteLock(path)
+    except JobInUseError:
+        return  # its writer is alive, and the journal is that writer's
+    except JobError as error:
+        raise JobError(
+            "its last writer was interrupted, and the file must be set right first",
+            concerns=str(path),
+            remedy="Copy the file and its -journal file to a folder that you may write to, and open it there.",
+            details=str(error),
+        ) from None
+    try:
+        with said(path):
+            connection = sqlite3.connect(path)
+            connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+            connection.close()
+    finally:
+        lock.release()
 
 
 def create(path: Path) -> sqlite3.Connection:
@@ -186,6 +216,7 @@ def verify(path: Path) -> None:
 
     On a connection of its own, so that it may run beside the work.
     """
+    _set_right(path)
     with said(path):
         connection = sqlite3.connect(f"file:{quote(str(path.absolute()))}?mode=ro", uri=True)
         try:

@@ -349,10 +349,15 @@ class Job:
         return Log(channels)
 
     def _column(self, evidence_id: str, position: int) -> Any:
-        count, crc, data = self._rows(
+        rows = self._rows(
             "SELECT count, crc32, data FROM evidence_column WHERE evidence_id = ? AND position = ?",
             (evidence_id, position),
-        )[0]
+        )
+        if not rows:
+            raise JobError(
+                "a column of evidence is missing", concerns=str(self.path), remedy="Restore the job from a copy."
+            )
+        count, crc, data = rows[0]
         return columns.decode(count, crc, data, concerns=f"{self.path.name}, {evidence_id}")
 
     # -- flashing, waivers, releases, journal

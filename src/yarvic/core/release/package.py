@@ -6,6 +6,7 @@ import hashlib
 import io
 import json
 import zipfile
+import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -23,6 +24,17 @@ MANIFEST = "manifest.json"
 IMAGE = "image.hex"
 MOST_FILES = 64
 MOST_BYTES = 128 * 1024 * 1024
+# What a damaged or hostile zip raises when it is opened or read.
+_DAMAGE = (
+    zipfile.BadZipFile,
+    zipfile.LargeZipFile,
+    zlib.error,
+    EOFError,
+    NotImplementedError,
+    RuntimeError,
+    UnicodeDecodeError,
+    ValueError,
+)
 # Fixed, so that the same content gives the same package.
 _ZIP_TIME = (1980, 1, 1, 0, 0, 0)
 
@@ -111,7 +123,7 @@ def verify_package(path: Path) -> Verified:
     try:
         with zipfile.ZipFile(path) as archive:
             return _verify(archive, path)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, EOFError, NotImplementedError, RuntimeError) as error:
+    except _DAMAGE as error:
         raise ReleaseError(
             "this is not a release package, or it is damaged",
             concerns=str(path),
@@ -153,7 +165,7 @@ def _verify(archive: zipfile.ZipFile, path: Path) -> Verified:
             continue
         try:
             data = _read(archive, name, entry.size + 1)
-        except zipfile.BadZipFile:
+        except _DAMAGE:
             faults.append(f"{name} is damaged")
             continue
         if hashlib.sha256(data).hexdigest() != entry.sha256:

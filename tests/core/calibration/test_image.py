@@ -1,0 +1,158 @@
+"""Images and layouts: dump, reload, compare, and everything that must be refused."""
+
+import zlib
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from yarvic.bench.vehicles import layout_text, stock_calibrations
+from yarvic.core.calibration.compare import compare
+from yarvic.core.calibration.edits import set_cells
+from yarvic.core.calibration.image import (
+    HEADER_SIZE,
+    changed_blocks,
+    check_image,
+    image_id,
+    pack,
+    read_header,
+    unpack,
+)
+from yarvic.core.calibration.layout import parse_layout, read_layout
+from yarvic.core.errors import CalibrationError
+
+
+def test_pack_and_unpack_give_the_tables_back(layout):
+    maps = stock_calibrations(layout)
+    image = pack(maps, layout, "Stock")
+    assert len(image) == layout.size
+    for slot in layout.slots:
+        assert compare(maps[slot], unpack(image, layout, slot)) == []
+
+
+def test_header_says_what_it_is(stock, layout):
+    header = read_header(stock)
+    assert (header.family, header.name, header.size) == ("ptarmigan-14", "Stock", 65536)
+    # CRC-32 of ISO 3309, as zlib computes it.
+    assert header.crc == zlib.crc32(stock[HEADER_SIZE:])
+
+
+def test_slots_do_not_touch_each_other(stock, layout):
+    maps = {slot: unpack(stock, layout, slot) for slot in layout.slots}
+    spark = maps["E30"].table("spark_advance")
+    maps["E30"] = maps["E30"].with_table(set_cells(spark, np.ones(spark.values.shape, dtype=bool), 5.0))
+    image = pack(maps, layout, "x", stock)
+    assert compare(maps["RON 95"], unpack(image, layout, "RON 95")) == []
+    assert np.all(unpack(image, layout, "E30").table("spark_advance").values == 5.0)
+
+
+@given(st.integers(0, 9), st.integers(0, 12), st.integers(-100, 500))
+@settings(max_examples=40, deadline=None)
+def test_any_storable_value_survives(layout, row, column, tenths):
+    maps = stock_calibrations(layout)
+    spark = maps["RON 95"].table("spark_advance")
+    mask = np.zeros(spark.values.shape, dtype=bool)
+    mask[row, column] = True
+    maps["RON 95"] = maps["RON 95"].with_table(set_cells(spark, mask, tenths / 10.0))
+    again = unpack(pack(maps, layout, "x"), layout, "RON 95")
+    assert again.table("spark_advance").values[row, column] == pytest.approx(tenths / 10.0)
+
+
+def test_bytes_no_table_owns_are_kept(stock, layout):
+    data = bytearray(stock)
+    data[60000:60010] = b"keep this!"
+    maps = {slot: unpack(stock, layout, slot) for slot in layout.slots}
+    assert pack(maps, layout, "x", bytes(data))[60000:60010] == b"keep this!"
+
+
+@given(st.integers(HEADER_SIZE, 65535), st.integers(1, 255))
+@settings(max_examples=50, deadline=None)
+def test_any_flipped_byte_is_found(stock, layout, at, flip):
+    data = bytearray(stock)
+    data[at] ^= flip
+    with pytest.raises(CalibrationError, match="checksum"):
+        check_image(bytes(data), layout)
+
+
+@pytest.mark.parametrize(
+    ("damage", "message"),
+    [
+        (lambda d: b"", "not a calibration image"),
+        (lambda d: d[:10], "not a calibration image"),
+        (lambda d: b"\0" * len(d), "not a calibration image"),
+        (lambda d: d[:-1], "bytes"),
+        (lambda d: d + b"x", "bytes"),
+        (lambda d: d[:4] + b"\x09\x09" + d[6:], "header version"),
+        (lambda d: d[:6] + b"\x00\x07" + d[8:], "layout version"),
+        (lambda d: d.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1), "family 'wether-32'"),
+    ],
+)
+def test_other_images_are_refused_with_a_remedy(stock, layout, damage, message):
+    with pytest.raises(CalibrationError, match=message) as caught:
+        check_image(damage(stock), layout, source="some.hex")
+    assert caught.value.concerns == "some.hex"
+    assert caught.value.remedy
+
+
+def test_changed_blocks(stock):
+    other = bytearray(stock)
+    other[512] ^= 1
+    other[5000] ^= 1
+    assert changed_blocks(stock, bytes(other), 512) == [1, 9]
+    assert changed_blocks(stock, stock, 512) == []
+    with pytest.raises(CalibrationError):
+        changed_blocks(stock, stock[:-512], 512)
+
+
+def test_image_is_named_by_its_content(stock):
+    # SHA-256 of the empty string, FIPS 180-4 example value.
+    assert image_id(b"") == "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+    assert len(image_id(stock)) == 64
+
+
+def test_a_value_that_does_not_fit_its_storage_is_refused(layout):
+    text = layout_text("ptarmigan").replace("high = 50.0", "high = 50000.0", 1)
+    wide = parse_layout(text)
+    maps = stock_calibrations(layout)
+    spark = maps["RON 95"].table("spark_advance")
+    from dataclasses import replace
+
+    big = replace(spark, high=50000.0)
+    maps["RON 95"] = maps["RON 95"].with_table(set_cells(big, np.ones(big.values.shape, dtype=bool), 40000.0))
+    with pytest.raises(CalibrationError, match="storage i16"):
+        pack(maps, wide, "x")
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ('family = "ptarmigan-14"', "family = 3", "family"),
+        ("block = 512", "block = 500", "whole number of blocks"),
+        ("address = 0x0300", "address = 0x0110", "overlap"),
+        ("slot_start = 4096", "slot_start = 10", "behind the header"),
+        ("slot_size = 8192", "slot_size = 3000", "reaches past"),
+        ("slot_size = 8192", "slot_size = 81920", "do not fit"),
+        ('unit = "deg"', 'unit = "furlong"', "furlong"),
+        ("factor = 0.1", "factor = 0.0", "greater than 0"),
+        ("count = 13", "count = 0", "greater than or equal"),
+        ("version = 1", "version = 1\nsurprise = 2", "surprise"),
+        ("version = 1", "version = = 1", "TOML"),
+    ],
+)
+def test_layouts_that_cannot_be_are_refused(old, new, message):
+    text = layout_text("ptarmigan").replace(old, new, 1)
+    with pytest.raises(CalibrationError, match=message) as caught:
+        parse_layout(text, source="mine.toml")
+    assert caught.value.concerns == "mine.toml"
+
+
+def test_layout_from_a_file(tmp_path):
+    path = tmp_path / "unit.toml"
+    path.write_text(layout_text("ptarmigan"))
+    assert read_layout(path).family == "ptarmigan-14"
+    with pytest.raises(CalibrationError, match="cannot be read"):
+        read_layout(tmp_path / "none.toml")
+    path.write_bytes(b"\xff\xfe\x00")
+    with pytest.raises(CalibrationError):
+        read_layout(path)

@@ -1,0 +1,123 @@
+"""Logs: interpolation, gaps, faults that are named, pulls that are found."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.channels import CHANNELS, find_channel
+from yarvic.core.evidence.log import Channel, Log, problems
+from yarvic.core.evidence.pulls import find_pulls
+
+
+def channel(key, t, v):
+    kind = CHANNELS[key]
+    return Channel(key, kind.title, kind.quantity, "", np.asarray(t, float), np.asarray(v, float))
+
+
+def sweep(seconds=8.0, low=1800.0, high=6200.0, throttle=1.0, rate=50.0, lead=2.0):
+    """A synthetic run: lead-in at part throttle, a sweep, a lift."""
+    t = np.arange(0.0, lead + seconds + 2.0, 1.0 / rate)
+    inside = (t >= lead) & (t <= lead + seconds)
+    position = np.where(inside, throttle, 0.12)
+    rpm = np.interp(t, [0.0, lead, lead + seconds, lead + seconds + 2.0], [low, low, high, low + 500.0])
+    return Log({"throttle": channel("throttle", t, position), "engine_speed": channel("engine_speed", t, rpm)})
+
+
+def test_values_between_samples():
+    log = Log({"throttle": channel("throttle", [0, 1, 2], [0.0, 1.0, 0.0])})
+    assert log.at("throttle", np.array([0.5, 1.5, 2.5, -1.0]))[:2] == pytest.approx([0.5, 0.5])
+    assert np.isnan(log.at("throttle", np.array([2.5, -1.0]))).all()
+
+
+def test_nothing_is_drawn_across_a_gap_or_a_hole():
+    t = np.concatenate([np.arange(0, 1, 0.01), np.arange(3, 4, 0.01)])
+    v = np.ones(t.size)
+    v[20] = np.nan
+    log = Log({"throttle": channel("throttle", t, v)})
+    at = log.at("throttle", np.array([0.5, 2.0, 0.205, 3.5]))
+    assert at[0] == 1.0 and at[3] == 1.0
+    assert np.isnan(at[1]) and np.isnan(at[2])
+
+
+def test_a_missing_channel_is_named():
+    log = Log({"throttle": channel("throttle", [0, 1], [0, 1])})
+    with pytest.raises(EvidenceError, match="rail_pressure"):
+        log.channel("rail_pressure")
+    with pytest.raises(EvidenceError, match="no samples"):
+        Log({"throttle": channel("throttle", [], [])}).span()
+
+
+def test_faults_are_named():
+    t = [0.0, 0.01, 0.02, 0.02, 0.03, 0.025, 0.04, 0.05, 0.06, 0.5]
+    log = Log({"throttle": channel("throttle", t, [1, 1, np.nan, 1, 1, 1, 1, 1, 1, 1])})
+    said = " ".join(p.sentence for p in problems(log))
+    assert "1 of 10 samples hold no number" in said
+    assert "time runs backward at 1" in said
+    assert "1 time stamps repeat" in said
+    assert "1 gaps" in said
+
+
+def test_a_clean_log_has_no_faults(pulled):
+    assert problems(pulled[0]) == []
+
+
+def test_cut_keeps_its_ends():
+    log = Log({"throttle": channel("throttle", [0, 1, 2, 3], [0, 1, 2, 3])})
+    assert log.cut(1.0, 2.0).channel("throttle").values.tolist() == [1.0, 2.0]
+
+
+def test_a_sweep_is_a_pull():
+    pulls = find_pulls(sweep())
+    assert len(pulls) == 1
+    p = pulls[0]
+    assert p.start_s == pytest.approx(2.0, abs=0.1) and p.end_s == pytest.approx(10.0, abs=0.1)
+    assert p.from_rpm == pytest.approx(1800.0, abs=50.0) and p.to_rpm == pytest.approx(6200.0, abs=50.0)
+    assert p.throttle == pytest.approx(1.0, abs=0.01)
+
+
+def test_part_throttle_sweeps_are_pulls_too():
+    assert find_pulls(sweep(throttle=0.5))[0].throttle == pytest.approx(0.5, abs=0.01)
+
+
+@pytest.mark.parametrize(
+    "log",
+    [
+        sweep(seconds=1.0),  # too short
+        sweep(low=3000.0, high=3800.0),  # climbs too little
+        sweep(throttle=0.10),  # throttle hardly open
+        Log({"throttle": channel("throttle", np.arange(100) / 50, np.ones(100))}),  # no engine speed
+    ],
+)
+def test_what_is_no_pull(log):
+    assert find_pulls(log) == []
+
+
+def test_two_pulls_in_one_log():
+    one = sweep()
+    shift = one.span()[1] + 1.0
+    both = {}
+    for key, c in one.channels.items():
+        t = np.concatenate([c.time_s, c.time_s + shift])
+        both[key] = channel(key, t, np.concatenate([c.values, c.values]))
+    assert len(find_pulls(Log(both))) == 2
+
+
+def test_a_bench_pull_is_found_whole(pulled):
+    log, _ = pulled
+    pulls = find_pulls(log)
+    assert len(pulls) == 1
+    assert pulls[0].to_rpm > 6300.0 and pulls[0].from_rpm < 1850.0
+
+
+@given(st.sampled_from(sorted(CHANNELS)))
+def test_every_channel_is_found_by_its_title(key):
+    assert find_channel(CHANNELS[key].title).key == key
+    assert find_channel(CHANNELS[key].title.upper().replace(" ", "_")).key == key
+
+
+def test_header_words():
+    assert find_channel("IAT").key == "charge_temperature"
+    assert find_channel("Knock Retard 2").key == "spark_correction_2"
+    assert find_channel("cup holder") is None

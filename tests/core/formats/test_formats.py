@@ -1,0 +1,207 @@
+"""Formats: dump, reload, compare; and hostile files."""
+
+import json
+
+import numpy as np
+import pytest
+
+from yarvic.bench.vehicles import stock_calibrations
+from yarvic.core.calibration.compare import compare
+from yarvic.core.errors import CalibrationError, FormatError
+from yarvic.core.formats.csv_log import UNKNOWN, read_csv_log, write_csv_log
+from yarvic.core.formats.files import read_bounded, write_whole
+from yarvic.core.formats.hex_image import hex_to_image, image_to_hex, read_image, write_hex
+from yarvic.core.formats.maps import maps_from_json, maps_to_csv, maps_to_json
+
+
+def write(path, text):
+    path.write_text(text)
+    return path
+
+
+# -- CSV logs
+
+
+def test_a_bench_log_survives_csv(tmp_path, pulled):
+    log, _ = pulled
+    path = write(tmp_path / "log.csv", write_csv_log(log))
+    again = read_csv_log(path)
+    assert set(again.channels) == set(log.channels)
+    t = np.arange(1.0, 10.0, 0.5)
+    for key in log.channels:
+        scale = np.nanmax(np.abs(log.channels[key].values)) + 1e-9
+        assert np.allclose(again.at(key, t), log.at(key, t), atol=2e-3 * scale), key
+
+
+def test_units_are_converted_at_the_border(tmp_path):
+    text = (
+        "time [ms],RPM [1/min],Boost (psi),IAT [°F],Lambda,TPS [%]\n0,1000,14.5,77,0.85,100\n20,1100,15,78,0.86,100\n"
+    )
+    log = read_csv_log(write(tmp_path / "a.csv", text))
+    assert log.channel("engine_speed").time_s.tolist() == [0.0, 0.02]
+    assert log.channel("boost_pressure").values[0] == pytest.approx(14.5 * 6894.757, rel=1e-6)
+    assert log.channel("charge_temperature").values[0] == pytest.approx(298.15)
+    assert log.channel("throttle").values[0] == pytest.approx(1.0)
+    assert log.channel("lambda_measured").values[1] == 0.86
+
+
+def test_air_fuel_ratios_need_their_fuel(tmp_path):
+    path = write(tmp_path / "a.csv", "time [s],AFR [AFR]\n0,13.14\n0.1,12.5\n")
+    with pytest.raises(FormatError, match="without its fuel"):
+        read_csv_log(path)
+    assert read_csv_log(path, stoichiometric_afr=14.6).channel("lambda_measured").values[0] == pytest.approx(0.9)
+
+
+def test_unknown_names_are_kept_without_a_unit(tmp_path):
+    log = read_csv_log(write(tmp_path / "a.csv", "time [s],cup holder [warm]\n0,1\n1,2\n"))
+    assert log.channels["cup holder"].quantity == UNKNOWN
+    assert log.channels["cup holder"].unit == "warm"
+
+
+def test_empty_fields_are_missing_numbers(tmp_path):
+    log = read_csv_log(write(tmp_path / "a.csv", "time [s],RPM [rpm]\n0,1000\n1,\n2,NaN\n3,-\n4,1200\n"))
+    assert np.isnan(log.channel("engine_speed").values[1:4]).all()
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("", "CSV"),
+        ("time [s],RPM [rpm]\n", "no rows"),
+        ("RPM [rpm],TPS [%]\n1,2\n", "no time column"),
+        ("time [s]\n0\n1\n", "no channels"),
+        ("time [kg],RPM [rpm]\n0,1\n", "measures mass, not time"),
+        ("time [s],RPM [kPa]\n0,1\n", "measures pressure, not engine speed"),
+        ("time [s],RPM [furlong]\n0,1\n", "not known"),
+        ("time [s],RPM\n0,1\n", "has no unit"),
+        ("time [s],RPM [rpm],Engine speed [rpm]\n0,1,1\n", "second time"),
+        ("time [s],RPM [rpm]\n0,1000\n1,fast\n", "'fast'"),
+        ("time [s],RPM [rpm]\n0,1000\n,1100\n", "time stamp is missing"),
+        ("time [s],RPM [rpm]\n0,1000\n1,1100,7,8\n", "CSV"),
+    ],
+)
+def test_logs_that_cannot_be_read_say_why(tmp_path, text, message):
+    path = write(tmp_path / "bad.csv", text)
+    with pytest.raises(FormatError, match=message) as caught:
+        read_csv_log(path)
+    assert "bad.csv" in str(caught.value)
+    assert caught.value.remedy
+
+
+def test_a_bad_number_names_its_line(tmp_path):
+    rows = "".join(f"{i},1000\n" for i in range(2000))
+    path = write(tmp_path / "a.csv", f"time [s],RPM [rpm]\n{rows}2000,oops\n")
+    with pytest.raises(FormatError) as caught:
+        read_csv_log(path)
+    assert "oops" in str(caught.value) + caught.value.details
+
+
+@pytest.mark.parametrize("data", [b"\x00" * 500, b"\xff\xfe" + b"x" * 90, bytes(range(256)) * 20])
+def test_binary_is_no_csv(tmp_path, data):
+    path = tmp_path / "a.csv"
+    path.write_bytes(data)
+    with pytest.raises(FormatError):
+        read_csv_log(path)
+    with pytest.raises(FormatError):
+        read_csv_log(tmp_path / "none.csv")
+
+
+# -- images
+
+
+def test_hex_gives_the_image_back(stock, tmp_path):
+    text = image_to_hex(stock)
+    assert text.startswith(":") and text.rstrip().endswith(":00000001FF")
+    assert hex_to_image(text, len(stock)) == stock
+    write_hex(tmp_path / "a.hex", stock)
+    assert read_image(tmp_path / "a.hex", len(stock)) == stock
+    (tmp_path / "a.bin").write_bytes(stock)
+    assert read_image(tmp_path / "a.bin", len(stock)) == stock
+
+
+def test_a_hex_record_by_the_specification():
+    # Worked record of the Intel HEX specification (1988), data record: checksum is the two's complement of the sum.
+    text = ":10010000214601360121470136007EFE09D2190140\n:00000001FF\n"
+    image = hex_to_image(text, 1024)
+    assert image[0x100:0x110].hex() == "214601360121470136007efe09d21901"
+    assert image[:0x100] == b"\xff" * 0x100
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        (":10010000214601360121470136007EFE09D2190141\n", "not Intel HEX"),
+        ("hello\n", "not Intel HEX"),
+        (":00000001FF\n", "no data"),
+        (":020000040800F2\n:0400000001020304F2\n:00000001FF\n", "reaches address"),
+    ],
+)
+def test_other_text_is_no_hex(text, message):
+    with pytest.raises(FormatError, match=message):
+        hex_to_image(text, 65536, source="x.hex")
+
+
+def test_reading_is_bounded(tmp_path):
+    path = tmp_path / "big"
+    path.write_bytes(b"x" * 100)
+    with pytest.raises(FormatError, match="at most"):
+        read_bounded(path, 50)
+    with pytest.raises(FormatError, match="cannot be read"):
+        read_bounded(tmp_path / "none", 50)
+
+
+def test_writing_is_whole_or_not_at_all(tmp_path):
+    target = tmp_path / "a"
+    write_whole(target, b"one")
+    assert target.read_bytes() == b"one"
+    with pytest.raises(FormatError, match="cannot be written") as caught:
+        write_whole(tmp_path / "no such folder" / "a", b"two")
+    assert caught.value.remedy
+    assert [p.name for p in tmp_path.iterdir()] == ["a"]
+
+
+# -- maps
+
+
+def test_maps_survive_json(layout):
+    maps = stock_calibrations(layout)["RON 95"]
+    again = maps_from_json(maps_to_json(maps))
+    assert compare(maps, again) == []
+    assert again.family == maps.family and again.slot == maps.slot
+    assert maps_to_json(again) == maps_to_json(maps)
+
+
+def test_maps_as_csv_can_be_read_by_a_person(layout):
+    maps = stock_calibrations(layout)["RON 95"]
+    lines = maps_to_csv(maps).splitlines()
+    assert lines[0] == "Spark advance,[deg],slot RON 95"
+    assert lines[1].startswith("Cylinder filling [%] \\ Engine speed [rpm],1000,1500")
+    assert lines[2].split(",")[0] == "20"
+    assert float(lines[2].split(",")[1]) == maps.table("spark_advance").values[0, 0]
+    assert any(line.startswith("Rev limit,[rpm],") for line in lines)
+
+
+@pytest.mark.parametrize(
+    ("damage", "message"),
+    [
+        (lambda d: d.update(kind="other"), "kind"),
+        (lambda d: d["tables"]["spark_advance"]["values"].pop(), "do not fit"),
+        (lambda d: d["tables"]["spark_advance"]["values"][0].pop(), "unequal length"),
+        (lambda d: d["tables"]["spark_advance"]["values"][0].__setitem__(0, 99.0), "outside the bounds"),
+        (lambda d: d["tables"]["spark_advance"].pop("unit"), "unit"),
+        (lambda d: d["tables"]["spark_advance"].update(step=0), "step"),
+        (lambda d: d["scalars"]["rev_limit"].update(value="fast"), "value"),
+        (lambda d: d.update(surprise=1), "surprise"),
+    ],
+)
+def test_maps_that_cannot_be_are_refused(layout, damage, message):
+    document = json.loads(maps_to_json(stock_calibrations(layout)["RON 95"]))
+    damage(document)
+    with pytest.raises((FormatError, CalibrationError), match=message):
+        maps_from_json(json.dumps(document))
+
+
+@pytest.mark.parametrize("text", ["", "{", "[]", "null", '{"kind": NaN}', "[" * 5000])
+def test_text_that_is_no_maps(text):
+    with pytest.raises(FormatError):
+        maps_from_json(text)

@@ -1,0 +1,276 @@
+"""The gate, the sheet and the package."""
+
+import io
+import json
+import zipfile
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from pypdf import PdfReader
+
+from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH, Finding, Where
+from yarvic.core.checks.run import FAMILIES, Summary
+from yarvic.core.errors import FormatError, ReleaseError
+from yarvic.core.evidence.repeatability import MeanCurve
+from yarvic.core.formats.hex_image import image_to_hex
+from yarvic.core.job.model import Evidence, Flash, Revision, Waiver
+from yarvic.core.physics.power import power_from_torque
+from yarvic.core.release.gate import Case, gate, is_open
+from yarvic.core.release.package import build_package, verify_package, write_package
+from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
+from yarvic.demo.ptarmigan import sheet
+
+IMAGE = "ab" * 32
+
+
+def summary(family, severity=HOLDS):
+    finding = Finding(
+        family.lower(), severity, f"{family} is so", None, None, Where("R1", 0, 1), "a note", family=family
+    )
+    return Summary(family.lower(), finding, 0 if severity == HOLDS else 1, 3)
+
+
+@pytest.fixture
+def case(pulled):
+    revision = Revision(2, "A1", 1, "why", "who", "2024-01-01", IMAGE, 1, ())
+    evidence = tuple(Evidence(f"R{i}", f"pull {i}", 2, 1, "2024-01-01", "test", pulled[1]) for i in range(3))
+    return Case(
+        sheet=sheet(),
+        revision=revision,
+        build=1,
+        image_fault="",
+        baseline_pulls=3,
+        flashes=(Flash(2, "2024-01-01T10:00:00", "unit 1", IMAGE, 4),),
+        evidence=evidence,
+        pulls=3,
+        summaries=tuple(summary(family) for family, _ in FAMILIES),
+        band_mean_w=80e3,
+        band_spread_w=300.0,
+        changed_slots=("RON 95",),
+        waivers=(),
+        units={},
+    )
+
+
+def shut(case):
+    return {c.key for c in gate(case) if not c.met}
+
+
+def test_a_revision_that_holds_passes(case):
+    assert is_open(gate(case))
+    assert all(c.evidence for c in gate(case))
+
+
+@pytest.mark.parametrize(
+    ("change", "key", "may_waive"),
+    [
+        ({"image_fault": "checksum is wrong"}, "image", False),
+        ({"baseline_pulls": 2}, "baseline", True),
+        ({"flashes": ()}, "flashed", False),
+        ({"flashes": (Flash(2, "t", "unit", "cd" * 32, 4),)}, "flashed", False),
+        ({"pulls": 0}, "pulls", False),
+        ({"pulls": 2}, "pulls", True),
+        ({"evidence": ()}, "build", False),
+        ({"build": 2}, "build", True),
+        ({"changed_slots": ("RON 95", "E30")}, "fuel", True),
+        ({"band_spread_w": 2000.0}, "repeats", True),
+        ({"band_spread_w": float("nan")}, "repeats", True),
+    ],
+)
+def test_each_condition_shuts_the_gate(case, change, key, may_waive):
+    found = replace(case, **change)
+    assert key in shut(found)
+    condition = next(c for c in gate(found) if c.key == key)
+    assert condition.may_waive is may_waive
+    # A waiver opens what may be waived, and nothing else.
+    waived = replace(found, waivers=(Waiver(2, key, "Rowan Sedge", "seen and accepted", "t"),))
+    assert (key in shut(waived)) is (not may_waive)
+
+
+@pytest.mark.parametrize(("severity", "passes"), [(HOLDS, True), (WATCH, True), (STOP, False), (UNKNOWN, False)])
+def test_checks_shut_the_gate_by_severity(case, severity, passes):
+    summaries = tuple(summary(f, severity if f == "Knock" else HOLDS) for f, _ in FAMILIES)
+    assert ("check Knock" not in shut(replace(case, summaries=summaries))) is passes
+
+
+def test_a_family_without_findings_is_not_passed_over(case):
+    summaries = tuple(s for s in case.summaries if s.family != "Mixture")
+    assert shut(replace(case, summaries=summaries)) == {"check Mixture"}
+
+
+# -- package
+
+
+@pytest.fixture
+def facts(stock):
+    from yarvic.core.calibration.image import image_id
+
+    return {
+        "job": "Ptarmigan", "vehicle": "Ptarmigan", "family": "ptarmigan-14", "revision": "A1", "reason": "why",
+        "build": "1: as received", "author": "who", "signed_by": "Rowan Sedge", "time": "2024-01-01T10:00:00+00:00",
+        "image_sha256": image_id(stock), "image_size": len(stock), "simulated": True, "waivers": [],
+    }  # fmt: skip
+
+
+@pytest.fixture
+def files(stock):
+    return {"image.hex": image_to_hex(stock).encode(), "maps/ron-95.csv": b"a,b\n", "evidence.json": b"{}\n"}
+
+
+@pytest.fixture
+def package(tmp_path, files, facts):
+    data, _ = build_package(files, facts)
+    path = tmp_path / "a.zip"
+    write_package(path, data)
+    return path
+
+
+def rebuilt(path, change):
+    """The package again with its entries changed."""
+    with zipfile.ZipFile(path) as archive:
+        entries = {i.filename: archive.read(i) for i in archive.infolist()}
+    change(entries)
+    with zipfile.ZipFile(path, "w") as archive:
+        for name, data in entries.items():
+            archive.writestr(name, data)
+    return path
+
+
+def test_a_package_is_what_was_signed(package):
+    v = verify_package(package)
+    assert v.intact and v.faults == ()
+    assert v.manifest.signed_by == "Rowan Sedge" and v.manifest.simulated
+
+
+def test_the_same_content_gives_the_same_package(files, facts):
+    assert build_package(files, facts) == build_package(dict(files), dict(facts))
+
+
+def test_a_package_is_never_replaced(package):
+    with pytest.raises(FormatError, match="there already"):
+        write_package(package, b"x")
+
+
+@pytest.mark.parametrize(
+    ("change", "fault"),
+    [
+        (lambda e: e.update({"maps/ron-95.csv": b"a,c\n"}), "maps/ron-95.csv is not what was signed"),
+        (lambda e: e.pop("evidence.json"), "evidence.json is missing"),
+        (lambda e: e.update({"extra.txt": b"hello"}), "extra.txt does not belong"),
+        (lambda e: e.pop("image.hex"), "image.hex is missing"),
+        (lambda e: e.update({"image.hex": e["image.hex"].replace(b"FF", b"FE", 1)}), "image.hex"),
+    ],
+)
+def test_every_change_is_found(package, change, fault):
+    v = verify_package(rebuilt(package, change))
+    assert not v.intact
+    assert any(fault in f for f in v.faults)
+
+
+def test_another_image_under_a_mended_manifest_is_found(package, stock, files, facts):
+    facts["image_sha256"] = "00" * 32
+    data, _ = build_package(files, facts)
+    package.unlink()
+    write_package(package, data)
+    assert "another image" in verify_package(package).faults[0]
+
+
+@pytest.mark.parametrize("content", [b"", b"PK", b"hello" * 100, b"PK\x03\x04" + b"\0" * 100])
+def test_what_is_no_package(tmp_path, content):
+    path = tmp_path / "a.zip"
+    path.write_bytes(content)
+    with pytest.raises(ReleaseError) as caught:
+        verify_package(path)
+    assert caught.value.remedy
+    with pytest.raises(ReleaseError):
+        verify_package(tmp_path / "none.zip")
+
+
+def test_a_zip_without_or_with_a_bad_manifest(tmp_path, package):
+    with pytest.raises(ReleaseError, match="no manifest"):
+        verify_package(rebuilt(package, lambda e: e.pop("manifest.json")))
+    with zipfile.ZipFile(package, "w") as archive:
+        archive.writestr("manifest.json", json.dumps({"kind": "x"}))
+    with pytest.raises(ReleaseError, match="cannot be understood"):
+        verify_package(package)
+
+
+def test_a_zip_that_would_burst_is_refused(tmp_path):
+    path = tmp_path / "bomb.zip"
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        for i in range(3):
+            archive.writestr(f"{i}", b"\0" * 60_000_000)
+    with pytest.raises(ReleaseError, match="more than"):
+        verify_package(path)
+    with zipfile.ZipFile(path, "w") as archive:
+        for i in range(100):
+            archive.writestr(f"{i}", b"")
+    with pytest.raises(ReleaseError, match="more than"):
+        verify_package(path)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_flipped_bytes_never_crash(package, seed):
+    rng = np.random.default_rng(seed)
+    data = bytearray(package.read_bytes())
+    for _ in range(5):
+        data[int(rng.integers(0, len(data)))] ^= int(rng.integers(1, 256))
+    package.write_bytes(data)
+    try:
+        v = verify_package(package)
+    except ReleaseError:
+        return
+    # Zip keeps some bytes twice; if nothing is wrong then every file is still the signed one.
+    assert v.faults or v.intact
+
+
+# -- sheet
+
+
+def mean(scale=1.0):
+    rpm = np.arange(1800.0, 6400.0, 50.0)
+    torque = scale * (150.0 - ((rpm - 3400.0) / 600.0) ** 2)
+    power = power_from_torque(torque, rpm)
+    return MeanCurve(rpm, power, torque, np.full(rpm.shape, 200.0), np.full(rpm.shape, 1.0), 3)
+
+
+CONTENT = SheetContent(
+    shop="Fennel Row", title="Ptarmigan, rescue buggy", revision="B2", reason="spark off", signer="Rowan Sedge",
+    date="2024-03-06", before=mean(), after=mean(1.1), before_name="Stock", power_unit="kW", torque_unit="N m",
+    correction_line="Corrected by SAE J1349.", gain_line="Mean gain 7 kW.", comparison_line="A test of the map.",
+    conditions=["Three pulls."], changes=["Spark advance: 20 cells by -3.0 deg."], fuels=["RON 95."],
+    cautions=["Local rules come first."], waivers=[], simulated=True,
+)  # fmt: skip
+
+
+def text_of(pdf):
+    return "\n".join(page.extract_text() for page in PdfReader(io.BytesIO(pdf)).pages)
+
+
+def test_the_sheet_says_it_all():
+    text = text_of(customer_sheet(CONTENT))
+    for part in (
+        "Ptarmigan, rescue buggy", "B2", "spark off", "signed by Rowan Sedge", "SIMULATED", "kW", "N m", "rpm",
+        "Solid: B2. Dashed: Stock", "Mean gain 7 kW", "A test of the map", "Spark advance: 20 cells", "RON 95",
+        "Local rules come first", "Means of 3 pulls",
+    ):  # fmt: skip
+        assert part in text, part
+
+
+def test_an_unsigned_sheet_says_so_and_waivers_are_shown():
+    text = text_of(customer_sheet(replace(CONTENT, signer="", waivers=["Knock: accepted (R. S.)"], simulated=False)))
+    assert "not signed yet" in text and "Knock: accepted" in text and "SIMULATED" not in text
+
+
+def test_the_sheet_is_reproducible_and_grows_to_a_second_page():
+    assert customer_sheet(CONTENT) == customer_sheet(CONTENT)
+    long = replace(CONTENT, changes=[f"Change {i} of a table." for i in range(50)])
+    reader = PdfReader(io.BytesIO(customer_sheet(long)))
+    assert len(reader.pages) == 2
+    assert "Change 49" in reader.pages[1].extract_text()
+
+
+def test_peaks_in_words():
+    assert curve_peaks(mean(), "kW", "N m").endswith("150.0 N m at 3400 rpm")
+    assert " hp at" in curve_peaks(mean(), "hp", "lb-ft")
