@@ -28,6 +28,7 @@ LEAD_IN_S = 1.2
 LEAD_OUT_S = 0.8
 LEAD_THROTTLE = 0.22
 LONGEST_S = 40.0
+LEAST_SCAVENGED = 0.3
 
 
 @dataclass(frozen=True)
@@ -226,7 +227,8 @@ class _Run:
         efficiency = self.filling(self.speed_rpm)
         per_pa = efficiency * self.displacement_m3 * self.speed_rpm / 120.0 / (R_DRY_AIR * self.charge_k)
         intake = boost / (1.0 + per_pa**2 * self.charge_k / capacity**2) ** 0.5
-        efficiency *= 1.0 - f.back_pressure_slope * max(self.exhaust_pa / intake - 1.0, -0.3)
+        # With the throttle shut the exhaust stands far over the intake: residual gas fills most of the cylinder, not all.
+        efficiency *= max(1.0 - f.back_pressure_slope * max(self.exhaust_pa / intake - 1.0, -0.3), LEAST_SCAVENGED)
         air = efficiency * intake * self.displacement_m3 / (R_DRY_AIR * self.charge_k)
         self.air_flow = air * self.speed_rpm / 120.0
         return intake, air * self.dry_share

@@ -27,7 +27,7 @@ class Sensor:
 # Lags and noise from memory of usual parts; lambda's range: common practice, no published source.
 SENSORS: dict[str, Sensor] = {
     "engine_speed": Sensor(100, 0.010, 4.0, 1.0),
-    "throttle": Sensor(100, 0.010, 0.001, 0.001),
+    "throttle": Sensor(100, 0.010, 0.001, 0.001, 0.0, 1.0),
     "boost_pressure": Sensor(100, 0.012, 350.0, 100.0),
     "boost_target": Sensor(100, 0.0, 0.0, 100.0),
     "rail_pressure": Sensor(100, 0.015, 1.2e5, 1e4),

@@ -125,7 +125,7 @@ def capture(session: Session, signer: str) -> Signing:
     before = session.results.get(stock.id) if stock.id != revision.id else None
     held = session.reference
     session.reference = stock.id if before is not None else None
-    comparison = ". ".join(compared(session)[1:]) if before is not None else ""
+    comparison = ": ".join(compared(session)[1:]) if before is not None else ""
     session.reference = held
     return Signing(
         revision,

@@ -110,7 +110,7 @@ def test_a_revision_is_released_once(job):
 
 
 def test_a_file_in_the_way_is_not_replaced(job, stock):
-    with pytest.raises(JobError, match="there already|open in another"):
+    with pytest.raises(JobError, match=r"there already|open in another"):
         Job.create(job.path, sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
     other = job.path.with_name("other.yarvic")
     other.write_text("mine")

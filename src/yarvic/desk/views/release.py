@@ -284,7 +284,9 @@ class ReleaseView(View):
             self.preview.say("The sheet of a revision stands here: before and after, conditions, changes, fuel.")
             self._drawn = None
             return
+        signer = next((r.name for r in s.job.releases() if r.revision_id == revision.id), "")
         key = (
+            signer,
             s.job.path,
             revision.id,
             id(s.results.get(revision.id)),
@@ -296,7 +298,7 @@ class ReleaseView(View):
             return
         self._drawn = key
         try:
-            signing = capture(s, "")
+            signing = capture(s, signer)
         except YarvicError as error:
             self.preview.say(str(error))
             return

@@ -1,0 +1,140 @@
+"""The command line: exit codes, one message, JSON and nothing else."""
+
+import json
+import os
+import subprocess
+import sys
+
+import pytest
+
+from yarvic.core.formats.csv_log import write_csv_log
+from yarvic.core.job.store import Job
+
+CODE = "import sys; from yarvic.cli import main; sys.argv = ['yarvic', *sys.argv[1:]]; main()"
+
+
+def yarvic(*arguments, home=None):
+    env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    if home is not None:
+        env["YARVIC_HOME"] = str(home)
+    return subprocess.run(
+        [sys.executable, "-c", CODE, *map(str, arguments)], capture_output=True, text=True, env=env, check=False
+    )
+
+
+def test_correct():
+    done = yarvic(
+        "correct",
+        "--standard",
+        "sae-j1349",
+        "--temperature",
+        "25C",
+        "--pressure",
+        "990mbar",
+        "--humidity",
+        "0%",
+        "--json",
+    )
+    assert done.returncode == 0 and done.stderr == ""
+    document = json.loads(done.stdout)
+    assert document["factor"] == pytest.approx(1.0, abs=2e-4)
+    assert document["warnings"] == []
+    words = yarvic(
+        "correct", "--standard", "std", "--temperature", "77F", "--pressure", "29.23inHg", "--humidity", "0%"
+    )
+    assert "factor 1.04" in words.stdout
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ("--standard", "abc", "--temperature", "25C", "--pressure", "990mbar", "--humidity", "40%"),
+        ("--standard", "std", "--temperature", "25", "--pressure", "990mbar", "--humidity", "40%"),
+        ("--standard", "std", "--temperature", "25C", "--pressure", "990C", "--humidity", "40%"),
+        ("--standard", "std", "--temperature", "25C", "--pressure", "14.5mbar", "--humidity", "40%"),
+        ("--standard", "std", "--temperature", "25C", "--pressure", "990mbar", "--humidity", "40"),
+    ],
+)
+def test_correct_refuses_what_cannot_be(arguments):
+    done = yarvic("correct", *arguments)
+    assert done.returncode == 2
+    assert done.stdout == "" and done.stderr.startswith("yarvic: ")
+    assert "Traceback" not in done.stderr and len(done.stderr.strip().splitlines()) == 1
+
+
+def test_check(demo_path, tmp_path):
+    job = Job.open(demo_path, read_only=True)
+    paths = {}
+    for evidence in job.evidence():
+        if evidence.title in ("A1 pull 1", "B1 pull 1"):
+            paths[evidence.title[:2]] = tmp_path / f"{evidence.title}.csv"
+            paths[evidence.title[:2]].write_text(write_csv_log(job.log(evidence.id)))
+    job.close()
+    good = yarvic("check", paths["A1"], "--job", demo_path, "--json")
+    assert good.returncode == 0, good.stderr
+    document = json.loads(good.stdout)
+    assert document[0]["pulls"] == 1 and document[0]["verdict"] in ("holds", "watch")
+    bad = yarvic("check", paths["A1"], paths["B1"], "--job", demo_path)
+    assert bad.returncode == 1
+    assert "Cylinder 2 knocked" in bad.stdout
+    limits = tmp_path / "limits.toml"
+    limits.write_text(
+        '[knock_retard]\ntitle="k"\nquantity="angle"\nunit="deg"\nside="above"\nwatch=6.0\nstop=9.0\nsource="mine"\n'
+    )
+    assert yarvic("check", paths["B1"], "--job", demo_path, "--limits", limits).returncode == 0
+
+
+def test_check_refuses_what_is_no_log(tmp_path, demo_path):
+    path = tmp_path / "a.csv"
+    path.write_text("time [s],RPM [rpm],TPS [%]\n0,1000,5\n1,1000,5\n2,1000,5\n")
+    for arguments in ((path,), (tmp_path / "none.csv",), (demo_path,)):
+        done = yarvic("check", *arguments)
+        assert done.returncode == 2 and done.stdout == "" and "Traceback" not in done.stderr
+    assert "no pull" in yarvic("check", path).stderr
+
+
+def test_verify(tmp_path, stock):
+    from yarvic.core.calibration.image import image_id
+    from yarvic.core.formats.hex_image import image_to_hex
+    from yarvic.core.release.package import build_package
+
+    facts = {
+        "job": "P", "vehicle": "P", "family": "ptarmigan-14", "revision": "A1", "reason": "why", "build": "1",
+        "author": "a", "signed_by": "Rowan Sedge", "time": "t", "image_sha256": image_id(stock),
+        "image_size": len(stock), "simulated": True, "waivers": [],
+    }  # fmt: skip
+    data, sha = build_package({"image.hex": image_to_hex(stock).encode()}, facts)
+    path = tmp_path / "a.zip"
+    path.write_bytes(data)
+    done = yarvic("verify", path)
+    assert done.returncode == 0 and "intact" in done.stdout and sha in done.stdout
+    import zipfile
+
+    with zipfile.ZipFile(path, "a") as archive:
+        archive.writestr("more.txt", "x")
+    changed = yarvic("verify", path, "--json")
+    assert changed.returncode == 1
+    assert json.loads(changed.stdout)["faults"] == ["more.txt does not belong to the release"]
+    path.write_bytes(b"no")
+    broken = yarvic("verify", path)
+    assert broken.returncode == 2 and broken.stdout == "" and "Traceback" not in broken.stderr
+
+
+def test_open_refuses_what_is_no_job(tmp_path):
+    path = tmp_path / "a.yarvic"
+    path.write_text("no")
+    done = yarvic("open", path, home=tmp_path / "home")
+    assert done.returncode == 2 and "not a job" in done.stderr
+
+
+def test_version_and_unknown_commands():
+    assert yarvic("--version").stdout.startswith("yarvic ")
+    assert yarvic("dance").returncode == 2
+
+
+def test_demo_jobs(tmp_path):
+    done = yarvic("demo", "--jobs", tmp_path / "jobs", home=tmp_path / "home")
+    assert done.returncode == 0, done.stderr
+    job = Job.open(tmp_path / "jobs" / "ptarmigan.yarvic", read_only=True)
+    assert [r.name for r in job.revisions()] == ["Stock", "A1", "B1"]
+    job.close()

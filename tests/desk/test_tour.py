@@ -1,0 +1,45 @@
+"""From opening to package through the real widgets, as the demo command does it."""
+
+import pytest
+
+from yarvic.core.job.store import Job
+from yarvic.core.release.package import verify_package
+from yarvic.desk.tour import run_tour
+
+pytestmark = pytest.mark.window
+
+
+def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path):
+    said = []
+    assert run_tour(tmp_path, said.append) is True
+    told = "\n".join(said)
+    for part in (
+        "Cylinder 2 knocked in 3 of 3 pulls",
+        "B1 falls short of 1 condition",
+        "20 cells differ from B1",
+        "a revision needs its reason",
+        "B2 is on the ladder",
+        "read back equal",
+        "A test of the map" if "A test of the map" in told else "5 Dyno",
+        "B2 may be signed",
+        "signed by Rowan Sedge",
+        "is intact",
+        f"Pictures: {tmp_path}",
+        f"Release package: {tmp_path / 'ptarmigan-b2-release.zip'}",
+    ):
+        assert part in told, told
+    pictures = sorted(tmp_path.glob("*.png"))
+    assert len(pictures) == 13
+    assert all(p.stat().st_size > 20_000 for p in pictures)
+    v = verify_package(tmp_path / "ptarmigan-b2-release.zip")
+    assert v.intact and v.manifest.revision == "B2" and v.manifest.simulated
+    job = Job.open(tmp_path / "ptarmigan.yarvic")
+    try:
+        revision = job.revision("B2")
+        assert revision.reason == "spark off where cylinder 2 knocked"
+        assert revision.image == v.manifest.image_sha256
+        assert job.releases()[0].manifest_sha256 == v.manifest_sha256
+        assert len([e for e in job.evidence() if e.revision_id == revision.id]) == 3
+        assert job.draft() is None
+    finally:
+        job.close()

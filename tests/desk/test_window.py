@@ -1,0 +1,600 @@
+"""The window as a new user meets it, and as one who makes mistakes."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+
+from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH
+from yarvic.core.job.store import Job
+from yarvic.desk.app import make_window
+from yarvic.desk.theme import NIGHT, PAPER, tokens
+from yarvic.desk.tour import Driver
+from yarvic.desk.views.logs import LANES
+from yarvic.desk.views.release import SignDialog
+from yarvic.state.session import DRAFT, STEPS
+from yarvic.state.settings import Settings, load_settings
+
+pytestmark = pytest.mark.window
+
+SHIFT = Qt.KeyboardModifier.ShiftModifier
+CONTROL = Qt.KeyboardModifier.ControlModifier
+
+
+def visible_text(window):
+    """All text of labels and buttons in sight."""
+    from PyQt6.QtWidgets import QLabel, QPushButton
+
+    parts = [w.text() for kind in (QLabel, QPushButton) for w in window.findChildren(kind) if w.isVisible()]
+    return "\n".join(parts)
+
+
+def maps_of(driver):
+    driver.step(3)
+    view = driver.window.view("maps")
+    view.maps.choose("spark_advance")
+    driver.settle()
+    return view
+
+
+def pick(driver, view, top, left, bottom=None, right=None):
+    """Click a cell, and Shift-click another."""
+    grid = view.grid
+    driver.click(grid.viewport(), grid.visualRect(grid.cells.index(top, left)).center())
+    if bottom is not None:
+        driver.click(grid.viewport(), grid.visualRect(grid.cells.index(bottom, right)).center(), SHIFT)
+
+
+# -- nothing open
+
+
+def test_without_a_job_every_step_says_what_comes_there(empty):
+    assert "No job is open" in visible_text(empty.window)
+    for number in range(1, 9):
+        empty.step(number)
+        assert empty.window.session.settings.step == STEPS[number - 1]
+        assert len(visible_text(empty.window)) > 60
+
+
+def test_the_welcome_builds_and_opens_the_demo(empty, home):
+    from PyQt6.QtWidgets import QPushButton
+
+    button = next(b for b in empty.window.findChildren(QPushButton) if b.text() == "Build and open the demo job")
+    empty.click(button)
+    assert empty.window.status.progress.isVisible()
+    empty.wait("the demo job", lambda: empty.window.session.job is not None)
+    empty.idle()
+    assert empty.window.session.working_name() == "B1"
+    assert (home / "jobs" / "ptarmigan.yarvic").exists()
+
+
+def test_building_the_demo_can_be_cancelled(empty, home):
+    empty.window.build_demo()
+    empty.settle(200)
+    empty.click(empty.window.status.cancel)
+    empty.idle()
+    assert empty.window.session.job is None
+    assert not (home / "jobs" / "ptarmigan.yarvic").exists()
+    assert "cancelled" in empty.window.status.message.text()
+
+
+@pytest.mark.parametrize("content", [b"", b"not a job at all", b"SQLite format 3\0" + b"\1" * 300])
+def test_a_wrong_file_is_explained_in_place(driver, tmp_path, content):
+    bad = tmp_path / "holiday.yarvic"
+    bad.write_bytes(content)
+    assert driver.window.open_job(bad) is False
+    notice = driver.window.notice
+    assert notice.isVisible()
+    assert "holiday.yarvic" in notice.what.text() and notice.remedy.text()
+    # The job that was open stays.
+    assert driver.window.session.working_name() == "B1"
+    driver.key(Qt.Key.Key_Escape)
+    assert not notice.isVisible()
+
+
+def test_a_job_open_elsewhere_may_be_read(empty, demo_path):
+    holder = Job.open(Path(demo_path))
+    try:
+        assert empty.window.open_job(Path(demo_path)) is False
+        assert "open in another window" in empty.window.notice.what.text()
+        assert "read only" in empty.window.notice.remedy.text()
+        assert empty.window.open_job(Path(demo_path), read_only=True)
+        empty.idle()
+        view = maps_of(empty)
+        pick(empty, view, 5, 5)
+        empty.key(Qt.Key.Key_H)
+        assert "read only" in empty.window.status.message.text()
+        assert empty.window.session.draft is None
+    finally:
+        holder.close()
+
+
+# -- keys and overlays
+
+
+def test_steps_by_key_and_by_click(driver):
+    for number, step in enumerate(STEPS, 1):
+        driver.step(number)
+        assert driver.window.stack.currentWidget() is driver.window.views[step]
+    for step, stop in driver.window.route.stops.items():
+        driver.click(stop)
+        assert driver.window.session.settings.step == step
+        assert stop.isChecked() and stop.accessibleName()
+
+
+def test_f1_lists_the_keys_of_each_view(driver):
+    for number in range(1, 9):
+        driver.step(number)
+        QTest.keyClick(driver.window, Qt.Key.Key_F1)
+        driver.settle()
+        assert driver.window.keys.isVisible()
+        assert "Alt+1" in visible_text(driver.window)
+        driver.key(Qt.Key.Key_Escape)
+        assert not driver.window.keys.isVisible()
+
+
+def test_commands_are_found_by_words(driver):
+    driver.command("reference stock")
+    assert driver.window.session.name_of(driver.window.session.reference) == "Stock"
+    driver.command("go to dyno")
+    assert driver.window.session.settings.step == "dyno"
+    driver.command("correct by din")
+    assert driver.window.session.standard == "din-70020"
+    driver.command("no such thing at all")
+    assert not driver.window.commands.isVisible()
+    QTest.keyClick(driver.window, Qt.Key.Key_K, CONTROL)
+    driver.settle()
+    driver.type("zzz")
+    assert "Nothing of that name" in driver.window.commands.list.item(0).text()
+    driver.key(Qt.Key.Key_Escape)
+    assert not driver.window.commands.isVisible()
+
+
+def test_f6_goes_round_the_window(driver):
+    driver.step(3)
+    seen = set()
+    for _ in range(3):
+        QTest.keyClick(driver.window, Qt.Key.Key_F6)
+        driver.settle()
+        focus = QApplication.focusWidget()
+        seen.add(type(focus).__name__)
+    assert seen == {"Ladder", "Grid", "Card"}
+
+
+def test_the_ladder_by_mouse_and_keys(driver):
+    s = driver.window.session
+    driver.rung("A1")
+    assert s.working_name() == "A1" and s.name_of(s.reference) == "Stock"
+    driver.rung("B1", reference=True)
+    assert s.name_of(s.reference) == "B1"
+    driver.window.ladder.setFocus()
+    for key in (Qt.Key.Key_Left, Qt.Key.Key_R):
+        driver.key(key)
+    assert s.name_of(s.reference) == "Stock"
+    for key in (Qt.Key.Key_Right, Qt.Key.Key_Right, Qt.Key.Key_Return):
+        driver.key(key)
+    assert s.working_name() == "B1"
+    assert "Working B1" in driver.window.ladder.accessibleDescription()
+
+
+# -- maps
+
+
+def test_editing_by_keyboard_alone(driver):
+    view = maps_of(driver)
+    QTest.keyClick(driver.window, Qt.Key.Key_F6)
+    while QApplication.focusWidget() is not view.grid:
+        QTest.keyClick(driver.window, Qt.Key.Key_F6)
+    driver.key(Qt.Key.Key_Down)
+    driver.key(Qt.Key.Key_Right, SHIFT)
+    driver.key(Qt.Key.Key_1)  # a digit begins a Set
+    assert view.strip.isVisible() and view.operand.text() == "1"
+    driver.type("2.5")
+    driver.key(Qt.Key.Key_Return)
+    assert view.maps.table().values[1, 0:2].tolist() == [12.5, 12.5]
+    assert driver.window.session.working == DRAFT
+    driver.key(Qt.Key.Key_M)
+    driver.type("1.1")
+    driver.key(Qt.Key.Key_Return)
+    assert view.maps.table().values[1, 0] == pytest.approx(13.8, abs=0.051)
+    driver.key(Qt.Key.Key_Z, CONTROL)
+    assert view.maps.table().values[1, 0] == 12.5
+    driver.key(Qt.Key.Key_Z, CONTROL | SHIFT)
+    driver.key(Qt.Key.Key_Z, CONTROL)
+    driver.key(Qt.Key.Key_Z, CONTROL)
+    assert np.count_nonzero(view.maps.difference()) == 0
+    assert view.redo_word.isEnabled() and not view.undo_word.isEnabled()
+
+
+def test_an_edit_out_of_bounds_is_explained_beside_the_field(driver):
+    view = maps_of(driver)
+    pick(driver, view, 2, 2)
+    driver.key(Qt.Key.Key_S)
+    driver.type("88")
+    driver.key(Qt.Key.Key_Return)
+    assert view.strip.isVisible()
+    assert "outside the bounds" in view.operand_fault.text() and "2000 rpm, 60 %" in view.operand_fault.text()
+    assert driver.window.session.draft is None
+    view.operand.selectAll()
+    driver.type("abc")
+    driver.key(Qt.Key.Key_Return)
+    assert "not a number" in view.operand_fault.text()
+    driver.key(Qt.Key.Key_Escape)
+    assert not view.strip.isVisible() and driver.window.session.draft is None
+
+
+def test_words_do_what_their_keys_do(driver):
+    view = maps_of(driver)
+    pick(driver, view, 3, 2, 3, 8)
+    before = view.maps.table().values.copy()
+    driver.click(view.words["add"])
+    driver.type("-1")
+    driver.key(Qt.Key.Key_Return)
+    driver.click(view.words["smooth"])
+    driver.click(view.words["between"])
+    assert not np.array_equal(view.maps.table().values, before)
+    # The cells stay in hand all the while.
+    assert view.maps.mask.sum() == 7
+    driver.click(view.words["reference"])
+    assert np.array_equal(view.maps.table().values, before)
+
+
+def test_a_point_of_the_slice_can_be_dragged(driver):
+    view = maps_of(driver)
+    pick(driver, view, 4, 4)
+    slices, table = view.slices, view.maps.table()
+    box = slices.plot.getViewBox()
+
+    def at(value):
+        return slices.mapFromScene(box.mapViewToScene(QPointF(float(table.x.values[6]), value)))
+
+    start, end = at(table.values[4, 6]), at(table.values[4, 6] - 4.0)
+    viewport = slices.viewport()
+    QTest.mousePress(viewport, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+    QTest.mouseMove(viewport, QPoint((start.x() + end.x()) // 2, (start.y() + end.y()) // 2))
+    QTest.mouseMove(viewport, end)
+    QTest.mouseRelease(viewport, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
+    driver.settle()
+    moved = view.maps.table().values[4, 6] - table.values[4, 6]
+    assert moved == pytest.approx(-4.0, abs=0.6)
+    assert len(driver.window.session.draft.edits) == 1
+
+
+def test_tables_and_slots_are_reached_by_key_and_command(driver):
+    view = maps_of(driver)
+    titles = []
+    for _ in range(7):
+        driver.window.view("maps").grid.setFocus()
+        driver.key(Qt.Key.Key_N)
+        titles.append(view.chooser.text())
+    assert len(set(titles)) == 7
+    driver.command("show boost target")
+    assert "kPa" in view.about.text()
+    driver.command("show the e30 slot")
+    assert driver.window.session.slot == "E30" and "E30" in view.slot.text()
+
+
+def test_limits_and_constants_are_typed_in_place(driver):
+    view = maps_of(driver)
+    view.maps.choose("scalars")
+    driver.settle()
+    item = next(
+        view.scalars.item(r, 1)
+        for r in range(view.scalars.rowCount())
+        if view.scalars.item(r, 0).text() == "Rev limit"
+    )
+    item.setText("6750")
+    driver.settle()
+    assert driver.window.session.draft.calibrations["RON 95"].scalar("rev_limit").value == 6750
+    item = next(
+        view.scalars.item(r, 1)
+        for r in range(view.scalars.rowCount())
+        if view.scalars.item(r, 0).text() == "Rev limit"
+    )
+    item.setText("9999")
+    driver.settle()
+    assert "outside the bounds" in driver.window.status.message.text()
+    assert driver.window.session.draft.calibrations["RON 95"].scalar("rev_limit").value == 6750
+
+
+def test_commit_by_hand_and_its_refusals(driver):
+    view = maps_of(driver)
+    pick(driver, view, 5, 5)
+    driver.key(Qt.Key.Key_H)
+    assert view.commit.isVisible()
+    driver.click(view.commit_act)
+    assert "needs its reason" in view.commit_fault.text()
+    driver.fill(view.reason, "smoothed a bump")
+    driver.fill(view.author, " ")
+    driver.click(view.commit_act)
+    assert "needs its author" in view.commit_fault.text()
+    driver.fill(view.author, "Rowan Sedge")
+    driver.click(view.commit_act)
+    assert driver.window.session.working_name() == "B2"
+    assert not view.commit.isVisible()
+
+
+def test_a_draft_is_thrown_away_only_when_asked_twice(driver):
+    view = maps_of(driver)
+    pick(driver, view, 5, 5)
+    driver.key(Qt.Key.Key_H)
+    driver.click(view.discard)
+    assert driver.window.session.draft is not None and view.discard.text() == "Discard for good?"
+    driver.key(Qt.Key.Key_Escape)
+    assert view.discard.text() == "Discard draft"
+    driver.click(view.discard)
+    driver.click(view.discard)
+    assert driver.window.session.draft is None
+
+
+def test_closing_with_a_draft_offers_it_again(qapp, driver, demo_path, tmp_path):
+    view = maps_of(driver)
+    pick(driver, view, 5, 5, 7, 7)
+    driver.key(Qt.Key.Key_A)
+    driver.type("-2")
+    driver.key(Qt.Key.Key_Return)
+    driver.window.close()
+    assert load_settings().last_job == str(demo_path)
+    again = make_window(load_settings())
+    again.show()
+    other = Driver(again, tmp_path, lambda text: None)
+    try:
+        assert again.open_job(Path(demo_path))
+        other.idle()
+        assert again.session.working == DRAFT
+        assert again.session.settings.step == "maps"
+        assert np.count_nonzero(again.maps.difference()) == 9
+        assert "9 cells differ from B1" in visible_text(again)
+    finally:
+        again.close()
+
+
+def test_units_change_everywhere_they_stand(driver):
+    view = maps_of(driver)
+    driver.command("show boost target")
+    driver.window.session.choose_unit("pressure", "psi")
+    driver.settle()
+    assert view.about.text().startswith("psi")
+    assert "psi" in driver.window.status.units.text()
+    driver.step(5)
+    driver.window.session.choose_unit("power", "hp")
+    driver.settle()
+    assert " hp at" in driver.window.view("dyno").peaks.text()
+    menu = driver.window.status.unit_menu()
+    assert [a.text() for a in menu.actions()][:2] == ["Pressure", "Fuel pressure"]
+
+
+# -- flash, dyno, logs, checks, release
+
+
+def test_a_draft_is_neither_flashed_nor_pulled(driver):
+    view = maps_of(driver)
+    pick(driver, view, 5, 5)
+    driver.key(Qt.Key.Key_H)
+    driver.step(4)
+    assert not driver.window.view("flash").go.isEnabled()
+    assert "commit it" in driver.window.view("flash").said.text()
+    driver.step(5)
+    assert not driver.window.view("dyno").three.isEnabled()
+
+
+def test_a_flash_can_be_cancelled(driver):
+    s = driver.window.session
+    driver.rung("Stock")
+    driver.step(4)
+    view = driver.window.view("flash")
+    assert "differ between the unit and Stock" in view.said.text()
+    before = s.bench.unit.memory
+    s.bench.unit.seconds_per_block = 0.3
+    driver.click(view.go)
+    driver.wait("writing to begin", lambda: "half" in str(view.memory.states) or "written" in view.memory.states, 20)
+    assert driver.window.status.progress.isVisible()
+    driver.click(driver.window.status.cancel)
+    driver.idle()
+    assert s.bench.unit.memory == before
+    assert "cancelled" in driver.window.status.message.text()
+    assert s.bench.holds().name == "B1" and len(s.job.flashes()) == 3
+
+
+def test_pulling_a_revision_the_unit_does_not_hold_says_so(driver):
+    driver.rung("A1")
+    driver.step(5)
+    driver.click(driver.window.view("dyno").one)
+    assert "the unit holds B1, not A1" in driver.window.notice.what.text().lower().replace("b1", "B1").replace(
+        "a1", "A1"
+    )
+    assert "Flash A1 first" in driver.window.notice.remedy.text()
+
+
+def test_a_pull_can_be_cancelled_and_records_nothing(driver):
+    driver.step(5)
+    before = len(driver.window.session.job.evidence())
+    driver.click(driver.window.view("dyno").three)
+    driver.settle(50)
+    driver.click(driver.window.status.cancel)
+    driver.idle()
+    assert len(driver.window.session.job.evidence()) == before
+    assert driver.window.view("dyno").three.isEnabled()
+
+
+def test_the_dyno_shows_factor_conditions_and_interval(driver):
+    driver.step(5)
+    view = driver.window.view("dyno")
+    assert "B1 (working)" in view.peaks.text() and "A1 (reference)" in view.peaks.text()
+    assert "SAE J1349: factor 1.0" in view.factor.text() and "Uncorrected peak" in view.factor.text()
+    assert view.table.rowCount() == 3 and "degC" in view.table.item(0, 4).text()
+    said = [c.reading.numbers for c in driver.window.readings.cards]
+    assert any("at 95 %" in s for s in said)
+    driver.window.session.choose_standard("none")
+    driver.settle()
+    assert "Uncorrected: factor 1.000" in view.factor.text()
+
+
+def test_the_logs_cursor_reads_every_trace(driver):
+    driver.step(6)
+    view = driver.window.view("logs")
+    view.setFocus()
+    view.move_cursor(4.0)
+    at = view.reading.text()
+    driver.key(Qt.Key.Key_Right, SHIFT)
+    assert view.reading.text() != at and "rpm" in view.reading.text()
+    assert len(view.values) == len(LANES) and all("<b" in v.text for v in view.values)
+    driver.key(Qt.Key.Key_X)
+    assert view.by_speed.isChecked()
+    driver.key(Qt.Key.Key_G)
+    assert not view.ghost.isChecked()
+
+
+def test_a_reading_jumps_to_its_place(driver):
+    driver.step(7)
+    card = driver.window.readings.cards[0]
+    where = card.reading.where
+    driver.click(card)
+    assert driver.window.session.settings.step == "logs"
+    view = driver.window.view("logs")
+    assert view.shown().evidence.id == where.evidence
+    assert view.cursors[0].value() == pytest.approx(where.time_s - view.shown().pull.start_s, abs=0.01)
+
+
+def test_the_matrix_by_keys_leads_to_the_log(driver):
+    driver.step(7)
+    view = driver.window.view("checks")
+    assert "Cylinder 2 knocked" in view.sentence.text() and "Limit by" in view.source.text()
+    view.matrix.setFocus()
+    driver.key(Qt.Key.Key_Up)
+    assert "Cylinder 2 knocked" not in view.sentence.text()
+    driver.key(Qt.Key.Key_Down)
+    assert "holds" in view.matrix.accessibleDescription() or "falls short" in view.matrix.accessibleDescription()
+    driver.key(Qt.Key.Key_Return)
+    assert driver.window.session.settings.step == "logs"
+    driver.step(7)
+    driver.click(view.to_dyno)
+    assert driver.window.session.settings.step == "dyno"
+
+
+def test_a_revision_that_falls_short_can_only_be_waived_by_name(driver, tmp_path):
+    driver.step(8)
+    view = driver.window.view("release")
+    assert not view.sign.isEnabled() and "falls short of 1 condition" in view.state.text()
+    from PyQt6.QtWidgets import QPushButton
+
+    waive = next(b for b in view.gate_area.findChildren(QPushButton) if b.text() == "Waive")
+    driver.click(waive)
+    assert view.waiver.isVisible() and "knock" in view.waiver_title.text().lower()
+    driver.fill(view.waiver_reason, " ")
+    driver.key(Qt.Key.Key_Return)
+    assert "name and a reason" in view.waiver_fault.text()
+    driver.fill(view.waiver_reason, "closed course, cold days only")
+    driver.key(Qt.Key.Key_Return)
+    assert view.sign.isEnabled()
+    assert "Waived by Rowan Sedge" in visible_text(driver.window)
+
+
+def test_signing_asks_once_more_and_can_be_declined(driver):
+    driver.window.session.job.waive(driver.window.session.working, "check Knock", "R. S.", "why")
+    driver.step(8)
+    view = driver.window.view("release")
+    driver.fill(view.signer, " ")
+    driver.click(view.sign)
+    assert "signed by name" in view.fault.text()
+    driver.fill(view.signer, "Rowan Sedge")
+    driver.click(view.sign)
+    dialog = view.findChild(SignDialog)
+    driver.click(dialog.back)
+    driver.idle()
+    assert driver.window.session.job.releases() == []
+    assert not view.package_path().exists()
+
+
+def test_a_package_in_the_way_is_not_replaced(driver):
+    driver.window.session.job.waive(driver.window.session.working, "check Knock", "R. S.", "why")
+    driver.step(8)
+    view = driver.window.view("release")
+    view.package_path().write_text("mine")
+    driver.click(view.sign)
+    driver.click(view.findChild(SignDialog).sign)
+    driver.idle()
+    assert "there already" in driver.window.notice.what.text()
+    assert view.package_path().read_text() == "mine"
+    assert driver.window.session.job.releases() == []
+
+
+# -- looks
+
+
+def luminance(color):
+    def part(v):
+        return v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4
+
+    return 0.2126 * part(color.redF()) + 0.7152 * part(color.greenF()) + 0.0722 * part(color.blueF())
+
+
+@pytest.mark.parametrize("theme", [PAPER, NIGHT])
+@pytest.mark.parametrize("name", ["ink", "quiet", "working", "reference", "holds", "watch", "stop"])
+@pytest.mark.parametrize("ground", ["ground", "sheet"])
+def test_text_passes_wcag_aa(qapp, theme, name, ground):
+    # WCAG 2.1, success criterion 1.4.3: a contrast of at least 4.5 to 1.
+    a, b = sorted((luminance(theme.color(name)), luminance(theme.color(ground))))
+    assert (b + 0.05) / (a + 0.05) >= 4.5
+
+
+def test_map_values_stay_readable_on_their_tint(qapp):
+    for share in np.linspace(0.0, 1.0, 11):
+        a, b = sorted((luminance(tokens().color("ink")), luminance(tokens().ramp(share))))
+        assert (b + 0.05) / (a + 0.05) >= 4.5
+
+
+def test_verdicts_differ_in_shape_not_only_in_colour(qapp):
+    from PyQt6.QtGui import QImage, QPainter
+
+    from yarvic.desk.widgets.glyphs import draw_glyph
+
+    shapes = set()
+    for severity in (HOLDS, WATCH, STOP, UNKNOWN):
+        image = QImage(16, 16, QImage.Format.Format_ARGB32)
+        image.fill(0)
+        painter = QPainter(image)
+        draw_glyph(painter, severity, 2, 2)
+        painter.end()
+        shapes.add(tuple(image.pixelColor(x, y).alpha() > 100 for x in range(16) for y in range(16)))
+    assert len(shapes) == 4
+
+
+@pytest.mark.parametrize(("width", "height"), [(1024, 700), (1280, 800), (2200, 1300)])
+def test_every_view_fits_and_paints_in_both_themes(driver, width, height, complaints):
+    driver.window.resize(width, height)
+    for theme in ("night", "paper"):
+        driver.window.session.choose_theme(theme)
+        for number in range(1, 9):
+            driver.step(number)
+            driver.settle(20)
+            view = driver.window.stack.currentWidget()
+            assert view.minimumSizeHint().width() <= view.width() + 1, STEPS[number - 1]
+            assert view.minimumSizeHint().height() <= view.height() + 1, STEPS[number - 1]
+            assert not driver.window.grab().isNull()
+    assert driver.window.width() == width and driver.window.height() == height
+    assert [c for c in complaints if "QPainter" in c or "QFont" in c] == []
+
+
+def test_everything_that_acts_has_a_name(driver):
+    from PyQt6.QtWidgets import QAbstractButton, QLineEdit
+
+    for number in range(1, 9):
+        driver.step(number)
+        for kind in (QAbstractButton, QLineEdit):
+            for widget in driver.window.findChildren(kind):
+                if widget.isVisible() and type(widget).__module__.startswith("yarvic"):
+                    assert widget.accessibleName(), widget
+
+
+def test_the_window_is_remembered(driver):
+    driver.step(6)
+    driver.window.session.choose_theme("night")
+    driver.window.session.choose_unit("torque", "lb-ft")
+    driver.window.close()
+    kept = load_settings()
+    assert kept.step == "logs" and kept.theme == "night" and kept.units["torque"] == "lb-ft" and kept.geometry
+    assert Settings.model_validate(kept.model_dump()) == kept

@@ -1,0 +1,416 @@
+"""The session: drafting, committing, flashing, pulling, judging, without any window."""
+
+import numpy as np
+import pytest
+
+from yarvic.core.errors import CalibrationError, JobError, UnitError, YarvicError
+from yarvic.core.job.store import Job
+from yarvic.core.release.gate import is_open
+from yarvic.core.release.package import verify_package
+from yarvic.state.maps import SCALARS, MapsState, number
+from yarvic.state.readings import compared, peaks, readings, route_state
+from yarvic.state.release import capture, gate_conditions, release_work, sheet_pdf, waive
+from yarvic.state.session import DRAFT, STEPS, Session
+from yarvic.state.settings import Settings, home, load_settings, save_settings
+from yarvic.state.work import InlineRunner
+
+
+class Ears:
+    """Counts what a session says."""
+
+    def __init__(self, session):
+        self.said, self.errors, self.counts = [], [], {}
+        session.told.connect(lambda sentence, trouble: self.said.append((sentence, trouble)))
+        session.failed.connect(lambda error: self.errors.append(error))
+        for name in ("job_changed", "selection_changed", "draft_changed", "results_changed", "bench_changed"):
+            getattr(session, name).connect(lambda name=name: self.count(name))
+
+    def count(self, name):
+        self.counts[name] = self.counts.get(name, 0) + 1
+
+
+@pytest.fixture
+def session(demo_path):
+    from pathlib import Path
+
+    s = Session(Settings(author="Rowan Sedge"), InlineRunner())
+    s.open_job(Path(demo_path))
+    s.bench.unit.seconds_per_block = 0.0
+    yield s
+    s.close_job()
+
+
+@pytest.fixture
+def maps(session):
+    return MapsState(session)
+
+
+def select(maps, rows, columns):
+    table = maps.table()
+    mask = np.zeros(table.values.shape, dtype=bool)
+    mask[rows, columns] = True
+    maps.select(mask, int(np.flatnonzero(mask.any(axis=1))[0]))
+
+
+def take_spark_off(maps, amount=-3.0):
+    maps.choose("spark_advance")
+    select(maps, slice(6, 10), slice(3, 8))
+    maps.apply("add", amount)
+
+
+def test_the_demo_opens_on_its_last_revision(session):
+    assert session.working_name() == "B1"
+    assert session.name_of(session.reference) == "A1"
+    assert session.working_results().verdict == "stop"
+    assert session.bench.holds().name == "B1"
+    assert [route_state(session, s) for s in STEPS] == [
+        "holds", "holds", "holds", "holds", "holds", "holds", "stop", "stop",
+    ]  # fmt: skip
+
+
+def test_readings_come_worst_first_and_lead_to_the_place(session):
+    found = readings(session, "checks")
+    assert found[0].severity == "stop" and found[0].sentence == "Cylinder 2 knocked in 3 of 3 pulls"
+    assert found[0].where.channel == "spark_correction_2"
+    order = ["stop", "unknown", "watch", "holds"]
+    ranks = [order.index(r.severity) for r in found]
+    assert ranks == sorted(ranks)
+    for step in STEPS:
+        assert readings(session, step)
+
+
+def test_an_edit_begins_a_draft_and_undo_takes_it_back(session, maps):
+    before = session.calibration(session.working, "RON 95").table("spark_advance").values
+    take_spark_off(maps)
+    assert session.working == DRAFT and session.name_of(session.reference) == "B1"
+    assert np.allclose(maps.difference()[6:10, 3:8], -3.0)
+    assert np.count_nonzero(maps.difference()) == 20
+    select(maps, 0, 0)
+    maps.apply("set", 20.0)
+    maps.undo()
+    maps.undo()
+    assert np.array_equal(maps.table().values, before)
+    maps.redo()
+    assert np.count_nonzero(maps.difference()) == 20
+    maps.redo()
+    maps.redo()  # nothing more: said, not raised
+    assert maps.table().values[0, 0] == 20.0
+
+
+def test_a_new_edit_forgets_what_was_undone(session, maps):
+    take_spark_off(maps)
+    maps.undo()
+    select(maps, 0, 0)
+    maps.apply("add", 0.5)
+    assert not session.draft.can_redo
+
+
+@pytest.mark.parametrize(
+    ("operation", "amount", "error"),
+    [("set", 99.0, CalibrationError), ("add", -90.0, CalibrationError), ("scale", 50.0, CalibrationError)],
+)
+def test_an_edit_out_of_bounds_begins_no_draft(session, maps, operation, amount, error):
+    select(maps, 3, 3)
+    with pytest.raises(error, match="bounds"):
+        maps.apply(operation, amount)
+    assert session.draft is None and session.working_name() == "B1"
+
+
+def test_no_cells_in_hand_is_said(session, maps):
+    with pytest.raises(CalibrationError, match="no cells"):
+        maps.apply("add", 1.0)
+
+
+def test_every_operation(session, maps):
+    select(maps, 4, slice(2, 9))
+    before = maps.table().values[4].copy()
+    maps.apply("scale", 1.1)
+    assert np.allclose(maps.table().values[4, 2:9], np.round(before[2:9] * 1.1, 1))
+    maps.apply("between")
+    inner = maps.table().values[4]
+    assert inner[5] == pytest.approx(np.interp(3500, [2000, 5000], [inner[2], inner[8]]), abs=0.06)
+    maps.apply("smooth")
+    maps.apply("reference")
+    assert np.array_equal(maps.table().values[4], before)
+
+
+def test_edits_in_a_chosen_unit(session, maps):
+    maps.choose("boost_target")
+    select(maps, 5, 4)
+    session.choose_unit("pressure", "psi")
+    maps.apply("set", 29.0)
+    assert maps.table().values[5, 4] == pytest.approx(29.0 * 6.894757, abs=0.06)
+    maps.apply("add", -1.0)
+    assert maps.table().values[5, 4] == pytest.approx(28.0 * 6.894757, abs=0.12)
+    assert maps.shown(maps.table())[5, 4] == pytest.approx(28.0, abs=0.02)
+    assert maps.display_unit("deg") == "deg"
+
+
+def test_scalars(session, maps):
+    maps.choose(SCALARS)
+    assert maps.table() is None
+    maps.set_scalar("rev_limit", "6700")
+    now, then = next((a, b) for a, b in maps.scalars() if a.key == "rev_limit")
+    assert (now.value, then.value) == (6700.0, 6600.0)
+    with pytest.raises(CalibrationError, match="7200"):
+        maps.set_scalar("rev_limit", "9000")
+    with pytest.raises(UnitError, match="not a number"):
+        maps.set_scalar("rev_limit", "fast")
+    with pytest.raises(CalibrationError, match="single values"):
+        maps.apply("add", 1.0)
+
+
+@pytest.mark.parametrize(("text", "value"), [("2.5", 2.5), ("-3", -3.0), (" 1,5 ", 1.5)])
+def test_numbers_as_typed(text, value):
+    assert number(text) == value
+
+
+@pytest.mark.parametrize("text", ["", "abc", "inf", "nan", "1.2.3"])
+def test_numbers_that_are_none(text):
+    with pytest.raises(UnitError):
+        number(text)
+
+
+def test_a_dragged_point_stays_within_bounds(session, maps):
+    maps.drag(2, 3, 500.0)
+    assert maps.table().values[2, 3] == maps.table().high
+    assert session.draft.edits[-1].cells == ((2, 3),)
+
+
+def test_evidence_in_the_cells(session, maps):
+    evidence = maps.evidence()
+    total = sum(p.pull.length_s for p in session.working_results().pulls)
+    assert evidence.seconds.sum() == pytest.approx(total, rel=0.02)
+    assert np.nanmax(evidence.retard_deg) > 3.0
+    # Where it was not, nothing is claimed.
+    assert np.isnan(evidence.retard_deg[0, 12]) and evidence.seconds[0, 12] == 0.0
+
+
+def test_slots_are_edited_apart(session, maps):
+    maps.choose_slot("E30")
+    select(maps, 0, 0)
+    maps.apply("add", 1.0)
+    assert session.draft.edits[0].slot == "E30"
+    assert [s for s, _ in session.draft.differences()] == ["E30"]
+
+
+def test_a_kept_draft_is_offered_again(session, maps, demo_path):
+    from pathlib import Path
+
+    take_spark_off(maps)
+    held = maps.table().values.copy()
+    session.close_job()
+    again = Session(Settings(), InlineRunner())
+    ears = Ears(again)
+    again.open_job(Path(demo_path))
+    assert again.working == DRAFT
+    assert np.array_equal(again.calibration(DRAFT, "RON 95").table("spark_advance").values, held)
+    assert any("was kept" in s for s, _ in ears.said)
+    again.draft.undo()
+    assert again.draft.differences() == []
+    again.close_job()
+
+
+def test_a_second_draft_needs_the_first_out_of_the_way(session, maps):
+    take_spark_off(maps)
+    session.choose_working(session.revisions()[0].id)
+    select(maps, 0, 0)
+    with pytest.raises(JobError, match="draft on B1 is open"):
+        maps.apply("add", 1.0)
+    session.discard_draft()
+    assert session.draft is None and session.working_name() == "B1"
+
+
+def test_commit_needs_reason_author_and_a_difference(session, maps):
+    with pytest.raises(JobError, match="no draft"):
+        session.commit_draft("x", "y")
+    take_spark_off(maps)
+    for reason, author, message in (("", "R. S.", "reason"), ("why", "  ", "author")):
+        with pytest.raises(JobError, match=message):
+            session.commit_draft(reason, author)
+    assert session.draft is not None
+    maps.undo()
+    with pytest.raises(JobError, match="does not differ"):
+        session.commit_draft("why", "R. S.")
+
+
+def test_reference_is_never_the_working_rung(session):
+    ears = Ears(session)
+    session.choose_reference(session.working)
+    assert ears.said[-1][1] is True
+    session.choose_reference(session.revisions()[0].id)
+    assert session.name_of(session.reference) == "Stock"
+    session.choose_working(session.revisions()[0].id)
+    assert session.reference != session.working
+
+
+def test_the_whole_way_to_a_package(session, maps, tmp_path):
+    take_spark_off(maps)
+    revision = session.commit_draft("spark off where cylinder 2 knocked", "Rowan Sedge")
+    assert revision.name == "B2" and session.working == revision.id
+    assert [r.severity for r in readings(session, "checks")] == ["unknown"]
+    shut = {c.key for c in gate_conditions(session) if not c.met}
+    assert {"flashed", "pulls", "build"} <= shut
+    ears = Ears(session)
+    session.pull(1)
+    assert "the unit holds B1, not B2" in str(ears.errors[-1])
+    session.flash()
+    assert session.bench.holds().name == "B2"
+    session.pull(3)
+    results = session.working_results()
+    assert len(results.pulls) == 3 and results.verdict == "watch"
+    assert is_open(gate_conditions(session))
+    path = tmp_path / "b2.zip"
+    signing = capture(session, "Rowan Sedge")
+    sha = release_work(session.job, signing, path)(lambda s, w: None, lambda: False)
+    v = verify_package(path)
+    assert v.intact and v.manifest_sha256 == sha
+    assert v.manifest.image_sha256 == revision.image
+    assert set(v.manifest.files) == {
+        "image.hex", "maps/ron-95.json", "maps/ron-95.csv", "maps/e30.json", "maps/e30.csv", "evidence.json",
+        "customer-sheet.pdf",
+    }  # fmt: skip
+    assert session.job.releases()[0].manifest_sha256 == sha
+    assert route_state(session, "release") == "holds"
+    with pytest.raises(YarvicError):
+        release_work(session.job, signing, path)(lambda s, w: None, lambda: False)
+
+
+def test_a_revision_that_falls_short_is_not_signed(session, tmp_path):
+    path = tmp_path / "b1.zip"
+    with pytest.raises(YarvicError, match="falls short: knock"):
+        release_work(session.job, capture(session, "R. S."), path)(lambda s, w: None, lambda: False)
+    assert not path.exists() and session.job.releases() == []
+
+
+def test_a_waiver_opens_the_gate_and_stands_in_the_package(session, tmp_path):
+    with pytest.raises(JobError, match="name and a reason"):
+        waive(session, "check Knock", "Rowan Sedge", "")
+    waive(session, "check Knock", "Rowan Sedge", "closed course, one more degree of margin from the fuel")
+    assert is_open(gate_conditions(session))
+    path = tmp_path / "b1.zip"
+    release_work(session.job, capture(session, "Rowan Sedge"), path)(lambda s, w: None, lambda: False)
+    waivers = verify_package(path).manifest.waivers
+    assert [w.condition for w in waivers] == ["check Knock"]
+
+
+def test_a_release_needs_a_name_and_room(session, tmp_path):
+    waive(session, "check Knock", "Rowan Sedge", "why not")
+    with pytest.raises(YarvicError, match="signed by name"):
+        release_work(session.job, capture(session, "  "), tmp_path / "a.zip")(lambda s, w: None, lambda: False)
+    with pytest.raises(YarvicError, match="cannot be written"):
+        release_work(session.job, capture(session, "R. S."), tmp_path / "none" / "a.zip")(
+            lambda s, w: None, lambda: False
+        )
+    assert session.job.releases() == []
+
+
+def test_drafts_and_bare_revisions_have_no_sheet(session, maps):
+    take_spark_off(maps)
+    assert gate_conditions(session) == []
+    with pytest.raises(YarvicError, match="draft"):
+        capture(session, "")
+    session.commit_draft("why", "R. S.")
+    with pytest.raises(YarvicError, match="no evidence"):
+        capture(session, "")
+
+
+def test_the_sheet_compares_with_stock(session):
+    import io
+
+    from pypdf import PdfReader
+
+    text = PdfReader(io.BytesIO(sheet_pdf(session.job, capture(session, ""), "2024-01-01"))).pages[0].extract_text()
+    for part in (
+        "Dashed: Stock",
+        "Map and parts changed",
+        "front intercooler",
+        "Slot E30",
+        "Not measured",
+        "SIMULATED",
+    ):
+        assert part in text
+
+
+def test_comparisons_say_what_they_test(session):
+    assert compared(session)[1].startswith("Map and parts")
+    session.choose_working(session.revisions()[1].id)
+    assert compared(session)[1] == "A test of the map"
+
+
+def test_peaks_carry_units_and_speed(session):
+    power, torque = peaks(session, session.working_results())
+    assert " kW at " in power and " N m at " in torque
+    assert peaks(session, None) is None
+
+
+def test_cancelled_work_is_said_not_raised(session):
+    class Cancelling(InlineRunner):
+        def run(self, title, work, done, failed, *, visible=True):
+            return super().run(title, lambda p, c: work(p, lambda: True), done, failed, visible=visible)
+
+    session.runner = Cancelling()
+    ears = Ears(session)
+    session.choose_working(session.revisions()[1].id)
+    before = session.bench.unit.memory
+    session.flash()
+    assert session.bench.unit.memory == before
+    assert "cancelled" in ears.said[-1][0] and ears.errors == []
+    assert session.busy is None
+
+
+def test_one_long_work_at_a_time(session):
+    class Never(InlineRunner):
+        def run(self, title, work, done, failed, *, visible=True):
+            class Handle:
+                def cancel(self): ...
+
+            handle = Handle()
+            handle.title = title
+            return handle
+
+    session.runner = Never()
+    ears = Ears(session)
+    session.pull(1)
+    session.pull(1)
+    assert "under way" in ears.said[-1][0]
+
+
+def test_a_read_only_session_edits_and_pulls_nothing(demo_path):
+    from pathlib import Path
+
+    holder = Job.open(Path(demo_path))
+    try:
+        s = Session(Settings(), InlineRunner())
+        with pytest.raises(JobError, match="open in another"):
+            s.open_job(Path(demo_path))
+        s.open_job(Path(demo_path), read_only=True)
+        maps = MapsState(s)
+        select(maps, 0, 0)
+        with pytest.raises(JobError, match="read only"):
+            maps.apply("add", 1.0)
+        ears = Ears(s)
+        s.pull(1)
+        assert "read only" in str(ears.errors[-1])
+        s.close_job()
+    finally:
+        holder.close()
+
+
+def test_a_job_that_does_not_open_leaves_the_present_one(session, tmp_path):
+    bad = tmp_path / "bad.yarvic"
+    bad.write_text("no")
+    with pytest.raises(JobError):
+        session.open_job(bad)
+    assert session.working_name() == "B1"
+
+
+def test_settings_are_remembered_and_damage_is_survived(tmp_path, monkeypatch):
+    monkeypatch.setenv("YARVIC_HOME", str(tmp_path / "home"))
+    settings = Settings(theme="night", step="maps", author="R. S.")
+    save_settings(settings)
+    assert load_settings() == settings
+    (home() / "settings.json").write_text("{broken")
+    assert load_settings() == Settings()
+    monkeypatch.setenv("YARVIC_HOME", "/proc/none")
+    save_settings(settings)  # cannot be kept: no error, no work lost
