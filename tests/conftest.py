@@ -1,5 +1,6 @@
 """Shared set-up: the computing half of the tests must pass where PyQt6 cannot be imported."""
 
+import fcntl
 import importlib.abc
 import os
 import sys
@@ -82,9 +83,15 @@ def job(tmp_path, stock):
 
 @pytest.fixture(scope="session")
 def demo_file(tmp_path_factory):
-    """The demo job, built once; tests copy it."""
-    path = tmp_path_factory.mktemp("demo") / "ptarmigan.yarvic"
-    build_ptarmigan(path)
+    """The demo job, built once for all workers of a test run; tests copy it."""
+    folder = tmp_path_factory.getbasetemp()
+    if os.environ.get("PYTEST_XDIST_WORKER"):
+        folder = folder.parent
+    path = folder / "demo-ptarmigan.yarvic"
+    with open(folder / "demo.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not path.exists():
+            build_ptarmigan(path)
     return path
 
 

@@ -75,7 +75,7 @@ def test_boost_follows_its_target(layout, stock):
 
 
 def test_the_torque_limit_makes_a_plateau(layout, stock):
-    log, conditions = run(layout, changed(layout, "torque_limit", lambda v: v * 0 + 150.0))
+    log, _ = run(layout, changed(layout, "torque_limit", lambda v: v * 0 + 150.0))
     inside = (log.channels["engine_speed"].values > 3000) & (log.channels["engine_speed"].values < 5000)
     t = log.channels["engine_speed"].time_s[inside]
     estimate = log.at("torque_estimate", t)

@@ -7,7 +7,7 @@ import time
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QWidget
 
 from yarvic.core.units import units_of
-from yarvic.desk.widgets.words import label, word
+from yarvic.desk.widgets.words import Elided, label, word
 from yarvic.desk.workers import QtRunner, Task
 from yarvic.state.session import DRAFT, Session
 
@@ -27,7 +27,7 @@ class StatusLine(QWidget):
         layout.setContentsMargins(14, 0, 10, 2)
         layout.setSpacing(10)
         self.unit = label("", "quiet")
-        self.message = label("")
+        self.message = Elided("")
         self.progress = QProgressBar()
         self.progress.setRange(0, 1000)
         self.progress.setFixedWidth(230)

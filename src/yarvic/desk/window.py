@@ -129,13 +129,11 @@ class Window(QMainWindow):
     def _show_step(self, step: str) -> None:
         view = self.view(step)
         self.stack.setCurrentWidget(view)
-        view.refresh()
+        view.bring_up_to_date()
         self.setWindowTitle(f"{self.session.job.sheet.title} · Yarvic" if self.session.job else "Yarvic")
 
     def _opened(self) -> None:
         self.notice.hide()
-        for view in self.views.values():
-            view.refresh()
 
     def _retheme(self) -> None:
         app = QApplication.instance()

@@ -236,14 +236,9 @@ class ChecksView(View):
         split.setChildrenCollapsible(False)
         self.column.addWidget(split, 1)
         self._finding: Finding | None = None
-        for signal in (
-            session.job_changed,
-            session.selection_changed,
-            session.results_changed,
-            session.units_changed,
-        ):
-            self.listen(signal, self.refresh)
-        self.refresh()
+        self.refresh_on(
+            session.job_changed, session.selection_changed, session.results_changed, session.units_changed
+        )
 
     def refresh(self) -> None:
         """Take up the pulls of the working revision."""

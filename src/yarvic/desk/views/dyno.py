@@ -28,7 +28,7 @@ from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import band, faint, line_pen, sheet, style, tag
-from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
 from yarvic.state.readings import peaks
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
@@ -57,7 +57,7 @@ class DynoView(View):
         self.cool.valueChanged.connect(self._set_cool)
         self.three = act("Pull three times", lambda: session.pull(3))
         self.one = word("Pull once", lambda: session.pull(1), "P")
-        self.peaks = label("", wrap=False)
+        self.peaks = Elided("")
         self.factor = label("", "caption", wrap=True)
         self.caution = label(
             "On a real dyno: straps checked, fan and extraction on, nobody in line with roller or tyres. Local rules and the"
@@ -91,16 +91,14 @@ class DynoView(View):
         self.table = self._make_table()
         self.column.addWidget(self.table, 1)
         self.column.addWidget(self.caution)
-        for signal in (
+        self.refresh_on(
             session.job_changed,
             session.selection_changed,
             session.results_changed,
             session.bench_changed,
             session.units_changed,
-        ):
-            self.listen(signal, self.refresh)
+        )
         self.listen(session.place_changed, self._jump)
-        self.refresh()
 
     def _make_plots(self) -> None:
         self.power = self.plots.addPlot(row=0, col=0)
@@ -261,7 +259,7 @@ class DynoView(View):
         self.about.setText(f"{simulated}{len(pulls)} pulls of {revision.name}" if revision else "")
 
     def _jump(self, where: Where) -> None:
-        if not self.showing() or where.speed_rpm is None:
+        if not self.isVisible() or where.speed_rpm is None:
             return
         for line, plot in zip(self.mark, (self.power, self.torque, self.gained), strict=True):
             line.setPos(where.speed_rpm)

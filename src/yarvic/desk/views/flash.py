@@ -140,13 +140,11 @@ class FlashView(View):
         column.addWidget(label("Journal", "title"))
         column.addWidget(self.journal, 1)
         self.column.addWidget(frame, 1)
-        for signal in (session.job_changed, session.selection_changed, session.bench_changed, session.draft_changed):
-            self.listen(signal, self.refresh)
+        self.refresh_on(session.job_changed, session.selection_changed, session.bench_changed, session.draft_changed)
         self.block_came.connect(self._block)
         self._bench: object = None
         self._proven: set[int] = set()
         self._proven_for: str = ""
-        self.refresh()
 
     def refresh(self) -> None:
         """Compare the unit's memory with the working image."""

@@ -187,14 +187,9 @@ class JobView(View):
         column.addWidget(self.history, 2)
         self.column.addWidget(self.full, 1)
         self.column.addWidget(self.empty, 1)
-        for signal in (
-            session.job_changed,
-            session.results_changed,
-            session.units_changed,
-            session.selection_changed,
-        ):
-            self.listen(signal, self.refresh)
-        self.refresh()
+        self.refresh_on(
+            session.job_changed, session.results_changed, session.units_changed, session.selection_changed
+        )
 
     def _welcome(self, window: Window) -> QFrame:
         frame = QFrame()

@@ -156,14 +156,9 @@ class PlanView(View):
         column.addWidget(self.lanes, 1)
         column.addWidget(self.note)
         self.column.addWidget(frame, 1)
-        for signal in (
-            session.job_changed,
-            session.results_changed,
-            session.units_changed,
-            session.selection_changed,
-        ):
-            self.listen(signal, self.refresh)
-        self.refresh()
+        self.refresh_on(
+            session.job_changed, session.results_changed, session.units_changed, session.selection_changed
+        )
 
     def refresh(self) -> None:
         """Name the weakest link."""

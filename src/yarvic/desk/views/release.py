@@ -27,7 +27,7 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.theme import PAPER
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import Glyph
-from yarvic.desk.widgets.words import act, label, row, rule, word
+from yarvic.desk.widgets.words import Elided, act, label, row, rule, word
 from yarvic.state.release import capture, gate_conditions, release_work, sheet_pdf, waive
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
@@ -141,15 +141,13 @@ class ReleaseView(View):
         column.addWidget(self.preview, 1)
         body.addWidget(paper, 9)
         self.column.addLayout(body, 1)
-        for signal in (
+        self.refresh_on(
             session.job_changed,
             session.selection_changed,
             session.results_changed,
             session.bench_changed,
             session.units_changed,
-        ):
-            self.listen(signal, self.refresh)
-        self.refresh()
+        )
 
     def _waiver_strip(self) -> QFrame:
         frame = QFrame()
@@ -193,13 +191,17 @@ class ReleaseView(View):
         self.signer.setAccessibleName("Signer")
         self.signer.setFixedWidth(150)
         self.sign = act("Sign and export", self._ask)
-        self.place = word("", self._choose_folder)
+        self.place = Elided()
         self.place.setAccessibleName("Folder of the package")
+        self.elsewhere = word("Another folder", self._choose_folder)
         self.fault = label("", "fault", wrap=True)
         self.fault.hide()
         column.addWidget(self.state)
         column.addLayout(row(self.signer, self.sign, None, spacing=10))
-        column.addWidget(self.place)
+        line = row(self.place)
+        line.setStretch(0, 1)
+        line.addWidget(self.elsewhere)
+        column.addLayout(line)
         column.addWidget(self.fault)
         return frame
 
@@ -219,7 +221,7 @@ class ReleaseView(View):
             self.signer.setText(s.settings.author)
         folder = self._folder()
         self.place.setText(f"into {folder}" if folder else "")
-        self.place.setToolTip(str(folder) if folder else "")
+        self.elsewhere.setEnabled(folder is not None)
         if s.job is None:
             self.state.setText("The gate of a revision stands here once a job is open.")
         elif revision is None:
@@ -234,7 +236,7 @@ class ReleaseView(View):
             self.state.setText(f"{revision.name} falls short of {short} {word_}.")
         may = bool(conditions) and is_open(conditions) and released is None and s.busy is None
         self.sign.setEnabled(may and s.job is not None and not s.job.read_only)
-        if self.showing():
+        if self.isVisible():
             self._draw_sheet()
 
     def showEvent(self, event) -> None:

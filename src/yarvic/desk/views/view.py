@@ -8,7 +8,7 @@ from typing import Any
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from yarvic.desk.overlays import Command
-from yarvic.desk.widgets.words import label
+from yarvic.desk.widgets.words import Elided, label
 from yarvic.state.session import Session
 
 
@@ -24,7 +24,7 @@ class View(QWidget):
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(6)
         self.heading = label(title, "title")
-        self.about = label("", "quiet")
+        self.about = Elided()
         head = QHBoxLayout()
         head.setSpacing(12)
         head.addWidget(self.heading)
@@ -32,21 +32,36 @@ class View(QWidget):
         self.head = head
         self.column.addLayout(head)
         self._listening: list[tuple[Any, Callable[..., None]]] = []
+        self._stale = True
 
     def listen(self, signal: Any, slot: Callable[..., None]) -> None:
         """Connect to a signal of the state until the view is detached."""
         signal.connect(slot)
         self._listening.append((signal, slot))
 
+    def refresh_on(self, *signals: Any) -> None:
+        """Refresh when one of the signals comes; a view out of sight waits until it is shown."""
+        for signal in signals:
+            self.listen(signal, self._changed)
+
+    def _changed(self) -> None:
+        if self.isVisible():
+            self._stale = False
+            self.refresh()
+        else:
+            self._stale = True
+
+    def bring_up_to_date(self) -> None:
+        """Called when the view is shown: refresh it if something changed while it was out of sight."""
+        if self._stale:
+            self._stale = False
+            self.refresh()
+
     def detach(self) -> None:
         """Stop listening: the view is about to go."""
         for signal, slot in self._listening:
             signal.disconnect(slot)
         self._listening.clear()
-
-    def showing(self) -> bool:
-        """Whether this is the step in hand; a hidden view is refreshed when it is shown."""
-        return self.isVisible()
 
     def refresh(self) -> None:
         """Show the state anew."""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
 
 
@@ -61,6 +62,26 @@ def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
     made.setWordWrap(wrap)
     made.setTextFormat(Qt.TextFormat.PlainText)
     return made
+
+
+class Elided(QLabel):
+    """A one-line label that gives way: what does not fit ends in dots, and the tooltip has it whole."""
+
+    def __init__(self, name: str = "quiet") -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+
+    def minimumSizeHint(self) -> QSize:
+        """Narrow."""
+        return QSize(20, super().minimumSizeHint().height())
+
+    def paintEvent(self, event) -> None:
+        """The text as far as it goes."""
+        painter = QPainter(self)
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        self.setToolTip(self.text() if text != self.text() else "")
+        painter.drawText(self.rect(), int(self.alignment()), text)
 
 
 def rule() -> QFrame:

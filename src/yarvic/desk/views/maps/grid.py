@@ -208,6 +208,7 @@ class Grid(QTableView):
         self.cells.reload()
         if self.cells.table is not None:
             self.setCurrentIndex(self.cells.index(0, 0))
+            self._take()
 
     def select_block(self, top: int, left: int, bottom: int, right: int) -> None:
         """Select a rectangle of cells."""

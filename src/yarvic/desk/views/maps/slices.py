@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
 
 from yarvic.desk.widgets.plot import faint, line_pen, sheet, style
 from yarvic.state.maps import MapsState
@@ -30,37 +30,49 @@ class Slices(pg.GraphicsLayoutWidget):
         self.plot.getViewBox().setMouseEnabled(x=False, y=False)
         self.setAccessibleName("Slices of the table")
         self._grabbed: int | None = None
-        self._points: pg.ScatterPlotItem | None = None
-        self._label: pg.TextItem | None = None
+        self._others = self.plot.plot(pen=pg.mkPen(faint("working", 0.30), width=1), connect="finite")
+        self._ghost = self.plot.plot(pen=line_pen("reference", 1.8, dashed=True))
+        self._row = self.plot.plot(
+            pen=line_pen("working", 2.6),
+            symbol="o",
+            symbolSize=8,
+            symbolPen=line_pen("working", 1.8),
+            symbolBrush=pg.mkBrush(faint("working", 0.0)),
+        )
+        self._label = pg.TextItem("", color=line_pen("working").color(), anchor=(1, 1))
+        self.plot.addItem(self._label, ignoreBounds=True)
+        # A selection moves many times within one gesture: the chart is drawn once after it.
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.timeout.connect(self.redraw)
 
     def refresh(self) -> None:
-        """Draw all rows."""
-        self.plot.clear()
+        """Draw soon."""
+        self._soon.start(0)
+
+    def redraw(self) -> None:
+        """Draw all rows now."""
         table, reference = self.maps.table(), self.maps.reference()
         if table is None:
             return
         values = self.maps.shown(table)
         row = min(self.maps.row, values.shape[0] - 1)
         x = table.x.values
-        for i in range(values.shape[0]):
-            if i != row:
-                self.plot.plot(x, values[i], pen=pg.mkPen(faint("working", 0.30), width=1))
+        gap = np.full((values.shape[0], 1), np.nan)
+        others = np.hstack([values, gap])
+        others[row] = np.nan
+        self._others.setData(np.tile(np.append(x, np.nan), values.shape[0]), others.ravel())
+        ghost = np.empty(0)
         if reference is not None and reference.values.shape == table.values.shape:
-            ghost = self.maps.shown(reference)[row]
-            if not np.array_equal(ghost, values[row]):
-                self.plot.plot(x, ghost, pen=line_pen("reference", 1.8, dashed=True))
-        self.plot.plot(x, values[row], pen=line_pen("working", 2.6))
-        self._points = pg.ScatterPlotItem(
-            x, values[row], size=8, pen=line_pen("working", 1.8), brush=pg.mkBrush(faint("working", 0.0))
-        )
-        self.plot.addItem(self._points)
-        self.plot.enableAutoRange()
-        unit = self.maps.display_unit(table.unit)
-        self.plot.setLabel("left", unit)
-        self._label = pg.TextItem(
-            f"row {table.y.values[row]:g} {table.y.unit}", color=line_pen("working").color(), anchor=(1, 1)
-        )
-        self.plot.addItem(self._label, ignoreBounds=True)
+            shown = self.maps.shown(reference)[row]
+            ghost = shown if not np.array_equal(shown, values[row]) else ghost
+        self._ghost.setData(x[: ghost.size], ghost)
+        self._row.setData(x, values[row])
+        low, high = float(values.min()), float(values.max())
+        pad = 0.06 * (high - low) or 1.0
+        self.plot.setRange(xRange=(x[0], x[-1]), yRange=(low - pad, high + pad), padding=0.03)
+        self.plot.setLabel("left", self.maps.display_unit(table.unit))
+        self._label.setText(f"row {table.y.values[row]:g} {table.y.unit}")
         (_, right), (bottom, _) = self.plot.viewRange()
         self._label.setPos(right, bottom)
 
@@ -85,14 +97,14 @@ class Slices(pg.GraphicsLayoutWidget):
 
     def mouseMoveEvent(self, event) -> None:
         """Show where the point would go."""
-        if self._grabbed is None or self._points is None:
+        if self._grabbed is None:
             return
         table = self.maps.table()
         if table is None:
             return
         values = self.maps.shown(table)[min(self.maps.row, table.values.shape[0] - 1)].copy()
         values[self._grabbed] = self._at(event.position()).y()
-        self._points.setData(table.x.values, values)
+        self._row.setData(table.x.values, values)
 
     def mouseReleaseEvent(self, event) -> None:
         """Let go: that is one edit."""

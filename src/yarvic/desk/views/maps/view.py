@@ -27,7 +27,7 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.views.maps.grid import Grid
 from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
 from yarvic.state.maps import OPERANDS, SCALARS, number
 from yarvic.state.session import DRAFT, Session
 
@@ -64,17 +64,15 @@ class MapsView(View):
         self.grid.typed.connect(lambda text: self._ask("set", text))
         self.grid.chosen.connect(self._selection_moved)
         self.slices.dragged.connect(self._dragged)
-        self.listen(self.maps.changed, self.refresh)
+        self.refresh_on(self.maps.changed, session.job_changed)
         self.listen(self.maps.values_changed, self._revalue)
-        self.listen(session.job_changed, self.refresh)
-        self.refresh()
 
     # -- making
 
     def _head(self) -> None:
         self.chooser = chooser("Table", lambda: [(t, partial(self.maps.choose, k)) for k, t in self.maps.titles()])
         self.slot = chooser("Fuel slot", self._slots)
-        self.differs = label("", "quiet")
+        self.differs = Elided()
         self.head.insertWidget(1, self.chooser)
         self.head.addWidget(self.slot)
         self.head.addWidget(self.differs)
@@ -99,9 +97,9 @@ class MapsView(View):
         self.redo_word = word("Redo", self.maps.redo, "Ctrl+Shift+Z")
         bar.addWidget(self.undo_word)
         bar.addWidget(self.redo_word)
-        bar.addStretch(1)
-        self.hand = label("", "quiet")
-        bar.addWidget(self.hand)
+        self.hand = Elided()
+        self.hand.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        bar.addWidget(self.hand, 1)
         self.column.addLayout(bar)
 
     def _operand_strip(self) -> QFrame:
@@ -137,7 +135,7 @@ class MapsView(View):
         column = QVBoxLayout(table)
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(4)
-        self.corner = label("", "caption")
+        self.corner = Elided("caption")
         column.addWidget(self.corner)
         column.addWidget(self.grid, 1)
         self.foot = label("", "caption", wrap=True)
@@ -182,7 +180,7 @@ class MapsView(View):
         self.author = QLineEdit()
         self.author.setPlaceholderText("Your name")
         self.author.setAccessibleName("Author")
-        self.author.setFixedWidth(140)
+        self.author.setFixedWidth(116)
         self.commit_act = act("Commit", self._commit)
         self.discard = word("Discard draft", self._discard)
         line = row(
@@ -226,6 +224,9 @@ class MapsView(View):
         self.escape()
 
     def _revalue(self) -> None:
+        if not self.isVisible():
+            self._stale = True
+            return
         self.grid.cells.revalue()
         self._show_values()
 

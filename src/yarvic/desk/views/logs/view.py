@@ -1,61 +1,28 @@
-"""Logs: stacked traces on one axis, the pull shaded, limits in the trace they limit, values at the cursor."""
+"""The Logs view: which pull is shown, over time or engine speed, and where the cursor stands."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
-import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QPen
 from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.physics import FloatArray
 from yarvic.core.units import from_canonical, to_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.theme import CAPTION_PX, tokens
+from yarvic.desk.views.logs.track import LANES, NOTHING, Lane, Points, Track
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.plot import faint, line_pen, sheet, style
+from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
 from yarvic.state.results import PullResult
 from yarvic.state.session import Session
 
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
-
-
-@dataclass(frozen=True)
-class Lane:
-    """One trace: what is drawn strongly, and what faintly beside it (a target, the other cylinders)."""
-
-    title: str
-    keys: tuple[str, ...]
-    beside: tuple[str, ...] = ()
-    limit_key: str = ""
-
-
-# In the order in which a log is read.
-READOUT_PX = 148
-LANES = (
-    Lane("Engine speed", ("engine_speed",)),
-    Lane("Boost", ("boost_pressure",), ("boost_target",), "boost"),
-    Lane("Charge temperature", ("charge_temperature",)),
-    Lane("Rail", ("rail_pressure",), ("rail_target",)),
-    Lane("Lambda", ("lambda_measured",), ("lambda_target",)),
-    Lane("Spark off 1 / 2 / 3", ("spark_correction_1", "spark_correction_2", "spark_correction_3")),
-    Lane("Exhaust gas", ("exhaust_temperature",), (), "exhaust_temperature"),
-)
-# Cylinders differ by dash and by tint, not by hue.
-_CYLINDERS = (
-    (Qt.PenStyle.DotLine, "quiet"),
-    (Qt.PenStyle.SolidLine, "working"),
-    (Qt.PenStyle.DashLine, "ink"),
-)
 
 
 class LogsView(View):
@@ -80,41 +47,16 @@ class LogsView(View):
         self.column.addWidget(frame, 1)
         self.caption = label("", "caption", wrap=True)
         self.column.addWidget(self.caption)
-        self.plots: list[pg.PlotItem] = []
-        self.cursors: list[pg.InfiniteLine] = []
-        self.values: list[pg.LabelItem] = []
+        self.tracks = [Track(self.sheet, i, lane) for i, lane in enumerate(LANES)]
+        for track in self.tracks[1:]:
+            track.plot.setXLink(self.tracks[0].plot)
         self._cursor: float | None = None
-        self._make_plots()
         self.sheet.scene().sigMouseMoved.connect(self._mouse)
         self.sheet.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        for signal in (
-            session.job_changed,
-            session.selection_changed,
-            session.results_changed,
-            session.units_changed,
-        ):
-            self.listen(signal, self.refresh)
+        self.refresh_on(
+            session.job_changed, session.selection_changed, session.results_changed, session.units_changed
+        )
         self.listen(session.place_changed, self._jump)
-        self.refresh()
-
-    def _make_plots(self) -> None:
-        for i in range(len(LANES)):
-            plot = self.sheet.addPlot(row=i, col=0)
-            last = i == len(LANES) - 1
-            style(plot, bottom="Time from the start of the pull, s" if last else "", width=62)
-            plot.getAxis("bottom").setStyle(showValues=last)
-            plot.getAxis("left").setStyle(maxTickLevel=0)
-            plot.getViewBox().setMouseEnabled(x=True, y=False)
-            if i:
-                plot.setXLink(self.plots[0])
-            plot.setClipToView(True)
-            plot.setDownsampling(auto=True, mode="peak")
-            self.plots.append(plot)
-            self.cursors.append(pg.InfiniteLine(angle=90, pen=line_pen("ink", 1)))
-            value = pg.LabelItem(justify="left")
-            value.setFixedWidth(READOUT_PX)
-            self.sheet.addItem(value, row=i, col=1)
-            self.values.append(value)
 
     # -- showing
 
@@ -157,35 +99,27 @@ class LogsView(View):
     def _redraw(self) -> None:
         shown, reference = self.shown(), self._reference()
         show_choice(self.pull, shown.title if shown is not None else "")
-        for value in self.values:
-            value.setText("")
-        for i, (plot, lane) in enumerate(zip(self.plots, LANES, strict=True)):
-            plot.clear()
-            if shown is None:
-                continue
-            unit = self._unit(lane.keys[0])
-            plot.setLabel("left", unit)
-            self._shade(plot, shown)
-            if reference is not None:
-                self._trace(
-                    plot, reference, lane.keys[-1 if i == 5 else 0], unit, line_pen("reference", 1.4, dashed=True)
-                )
-            for key in lane.beside:
-                self._trace(plot, shown, key, unit, line_pen("ink", 1, dashed=True))
-            for n, key in enumerate(lane.keys):
-                pen = line_pen("working", 2)
-                if len(lane.keys) > 1:
-                    dash, token = _CYLINDERS[n % 3]
-                    pen = pg.mkPen(line_pen(token).color(), width=2.2 if n == 1 else 1.5, style=dash)
-                self._trace(plot, shown, key, unit, pen)
-            self._limit(plot, lane, unit)
-            plot.addItem(self.cursors[i], ignoreBounds=True)
-        speed = self.by_speed.isChecked()
-        self.plots[-1].setLabel("bottom", "Engine speed, rpm" if speed else "Time from the start of the pull, s")
         if shown is None:
+            for track in self.tracks:
+                track.clear()
             self.caption.setText("No log yet. Flash this revision and pull it under Dyno.")
             self.reading.setText("")
             return
+        speed = self.by_speed.isChecked()
+        for track in self.tracks:
+            lane = track.lane
+            unit = self._unit(lane.keys[0])
+            track.show(
+                [self._points(shown, key, unit) for key in lane.keys],
+                [self._points(shown, key, unit) for key in lane.beside],
+                self._points(reference, track.ghost_key, unit) if reference is not None else NOTHING,
+                unit,
+                None if speed else shown.pull.length_s,
+                self._limit(lane, unit),
+            )
+        self.tracks[-1].plot.setLabel(
+            "bottom", "Engine speed, rpm" if speed else "Time from the start of the pull, s"
+        )
         name = f" Dashed ochre: {reference.title}." if reference is not None else ""
         self.caption.setText(
             f"Shaded: the pull. Dashed ink: target.{name} Cylinder 1 dotted, 2 solid blue, 3 dashed. Move the mouse,"
@@ -197,49 +131,32 @@ class LogsView(View):
         kind = CHANNELS[key]
         return self.session.settings.units.get(kind.unit_choice, kind.unit)
 
-    def _xy(self, p: PullResult, key: str) -> tuple[FloatArray, FloatArray]:
-        channel = p.log.channel(key)
-        if not self.by_speed.isChecked():
-            return channel.time_s - p.pull.start_s, channel.values
-        inside = (channel.time_s >= p.pull.start_s) & (channel.time_s <= p.pull.end_s)
-        return p.log.at("engine_speed", channel.time_s[inside]), channel.values[inside]
-
-    def _trace(self, plot: pg.PlotItem, p: PullResult, key: str, unit: str, pen: QPen) -> None:
+    def _points(self, p: PullResult, key: str, unit: str) -> Points:
         if key not in p.log.channels:
-            return
-        x, y = self._xy(p, key)
-        plot.plot(x, np.asarray(from_canonical(y, unit)), pen=pen, connect="finite")
+            return NOTHING
+        channel = p.log.channels[key]
+        values = np.asarray(from_canonical(channel.values, unit))
+        if not self.by_speed.isChecked():
+            return channel.time_s - p.pull.start_s, values
+        inside = (channel.time_s >= p.pull.start_s) & (channel.time_s <= p.pull.end_s)
+        return p.log.at("engine_speed", channel.time_s[inside]), values[inside]
 
-    def _shade(self, plot: pg.PlotItem, p: PullResult) -> None:
-        if self.by_speed.isChecked():
-            return
-        region = pg.LinearRegionItem((0.0, p.pull.length_s), movable=False, brush=faint("working", 0.07))
-        for line in region.lines:
-            line.setPen(line_pen("line", 1))
-        region.setZValue(-20)
-        plot.addItem(region, ignoreBounds=True)
-
-    def _limit(self, plot: pg.PlotItem, lane: Lane, unit: str) -> None:
+    def _limit(self, lane: Lane, unit: str) -> float | None:
         job = self.session.job
-        if job is None or not lane.limit_key:
-            return
-        for limit in job.sheet.limits:
-            if limit.key == lane.limit_key:
-                level = float(from_canonical(to_canonical(limit.stretch, limit.unit), unit))
-                line = pg.InfiniteLine(pos=level, angle=0, pen=line_pen("stop", 1.4))
-                plot.addItem(line)
+        limits = [m for m in job.sheet.limits if m.key == lane.limit_key] if job is not None else []
+        if not limits:
+            return None
+        return min(float(from_canonical(to_canonical(m.stretch, m.unit), unit)) for m in limits)
 
     def _whole(self) -> None:
         shown = self.shown()
         if shown is None:
             return
         if self.by_speed.isChecked():
-            self.plots[0].setXRange(shown.pull.from_rpm, shown.pull.to_rpm, padding=0.02)
+            self.tracks[0].plot.setXRange(shown.pull.from_rpm, shown.pull.to_rpm, padding=0.02)
         else:
             start, end = shown.log.span()
-            self.plots[0].setXRange(start - shown.pull.start_s, end - shown.pull.start_s, padding=0.01)
-        for plot in self.plots:
-            plot.enableAutoRange(axis="y")
+            self.tracks[0].plot.setXRange(start - shown.pull.start_s, end - shown.pull.start_s, padding=0.01)
         self.move_cursor(self._cursor if self._cursor is not None else shown.pull.length_s / 2)
 
     # -- the cursor
@@ -255,28 +172,13 @@ class LogsView(View):
         self.reading.setText(
             f"{time - shown.pull.start_s:.2f} s, {rpm:,.0f} rpm" if np.isfinite(rpm) else "outside the log"
         )
-        for line, text, lane in zip(self.cursors, self.values, LANES, strict=True):
-            line.setPos(x)
+        for track in self.tracks:
             parts = []
-            for key in (*lane.keys, *lane.beside):
+            for key in (*track.lane.keys, *track.lane.beside):
                 if key in shown.log.channels:
                     value = float(shown.log.at(key, np.array([time]))[0])
                     parts.append(amount(value, self._unit(key)) if np.isfinite(value) else "no value")
-            self._read_out(text, lane, parts)
-
-    def _read_out(self, text: pg.LabelItem, lane: Lane, parts: list[str]) -> None:
-        """Title, value and target beside a trace."""
-        t = tokens()
-        lines = [f"<b style='color:{t.ink}'>{lane.title}</b>"]
-        if len(lane.keys) > 1:
-            lines.append(
-                f"<span style='color:{t.working}'>{' / '.join(p.removesuffix(' deg') for p in parts)} deg</span>"
-            )
-        else:
-            lines.append(f"<span style='color:{t.working}'>{parts[0]}</span>")
-            if lane.beside:
-                lines.append(f"<span style='color:{t.quiet}'>target {parts[-1]}</span>")
-        text.setText("<br>".join(lines), size=f"{CAPTION_PX}px")
+            track.read_out(x, parts)
 
     def _time_at(self, p: PullResult, x: float) -> float:
         if not self.by_speed.isChecked():
@@ -286,15 +188,15 @@ class LogsView(View):
         return float(speed.time_s[inside][np.argmin(np.abs(speed.values[inside] - x))])
 
     def _mouse(self, position) -> None:
-        for plot in self.plots:
-            if plot.sceneBoundingRect().contains(position):
-                self.move_cursor(float(plot.getViewBox().mapSceneToView(position).x()))
+        for track in self.tracks:
+            if track.plot.sceneBoundingRect().contains(position):
+                self.move_cursor(float(track.plot.getViewBox().mapSceneToView(position).x()))
                 return
 
     def _jump(self, where: Where) -> None:
         """A reading was followed: show its pull and put the cursor there."""
         results = self.session.working_results()
-        if results is None or not self.showing():
+        if results is None or not self.isVisible():
             return
         for i, p in enumerate(results.pulls):
             if p.evidence.id == where.evidence:

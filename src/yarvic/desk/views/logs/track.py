@@ -1,0 +1,136 @@
+"""One trace of the log: its curves are made once and given new numbers, so that changing pulls is quick."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+
+from yarvic.core.physics import FloatArray
+from yarvic.desk.theme import CAPTION_PX, tokens
+from yarvic.desk.widgets.plot import faint, line_pen, style
+
+READOUT_PX = 148
+
+
+@dataclass(frozen=True)
+class Lane:
+    """One trace: what is drawn strongly, and what faintly beside it (a target)."""
+
+    title: str
+    keys: tuple[str, ...]
+    beside: tuple[str, ...] = ()
+    limit_key: str = ""
+
+
+# In the order in which a log is read.
+LANES = (
+    Lane("Engine speed", ("engine_speed",)),
+    Lane("Boost", ("boost_pressure",), ("boost_target",), "boost"),
+    Lane("Charge temperature", ("charge_temperature",)),
+    Lane("Rail", ("rail_pressure",), ("rail_target",)),
+    Lane("Lambda", ("lambda_measured",), ("lambda_target",)),
+    Lane("Spark off 1 / 2 / 3", ("spark_correction_1", "spark_correction_2", "spark_correction_3")),
+    Lane("Exhaust gas", ("exhaust_temperature",), (), "exhaust_temperature"),
+)
+# Cylinders differ by dash and by tint, not by hue: (dash, token, width).
+_CYLINDERS = (
+    (Qt.PenStyle.DotLine, "quiet", 1.5),
+    (Qt.PenStyle.SolidLine, "working", 2.2),
+    (Qt.PenStyle.DashLine, "ink", 1.5),
+)
+Points = tuple[FloatArray, FloatArray]
+NOTHING: Points = (np.empty(0), np.empty(0))
+
+
+class Track:
+    """A chart with its curves, cursor, shading and limit, and the values at the cursor beside it."""
+
+    def __init__(self, sheet: pg.GraphicsLayoutWidget, row: int, lane: Lane) -> None:
+        self.lane = lane
+        last = row == len(LANES) - 1
+        self.plot = sheet.addPlot(row=row, col=0)
+        style(self.plot, bottom="Time from the start of the pull, s" if last else "", width=62)
+        self.plot.getAxis("bottom").setStyle(showValues=last)
+        self.plot.getAxis("left").setStyle(maxTickLevel=0)
+        self.plot.setClipToView(True)
+        self.plot.setDownsampling(auto=True, mode="peak")
+        self.readout = pg.LabelItem(justify="left")
+        self.readout.setFixedWidth(READOUT_PX)
+        sheet.addItem(self.readout, row=row, col=1)
+        self._region = pg.LinearRegionItem((0.0, 1.0), movable=False, brush=faint("working", 0.07))
+        for line in self._region.lines:
+            line.setPen(line_pen("line", 1))
+        self._region.setZValue(-20)
+        self.plot.addItem(self._region, ignoreBounds=True)
+        self._ghost = self.plot.plot(pen=line_pen("reference", 1.4, dashed=True), connect="finite")
+        self._beside = [self.plot.plot(pen=line_pen("ink", 1, dashed=True), connect="finite") for _ in lane.beside]
+        self._main = [self.plot.plot(pen=self._pen(n), connect="finite") for n in range(len(lane.keys))]
+        self._limit = pg.InfiniteLine(angle=0, pen=line_pen("stop", 1.4))
+        self._limit.hide()
+        self.plot.addItem(self._limit)
+        self.cursor = pg.InfiniteLine(angle=90, pen=line_pen("ink", 1))
+        self.plot.addItem(self.cursor, ignoreBounds=True)
+
+    def _pen(self, n: int) -> object:
+        if len(self.lane.keys) == 1:
+            return line_pen("working", 2)
+        dash, token, width = _CYLINDERS[n % len(_CYLINDERS)]
+        return pg.mkPen(tokens().color(token), width=width, style=dash)
+
+    @property
+    def ghost_key(self) -> str:
+        """The channel that the reference shows; of several cylinders the second, which sits between the others."""
+        return self.lane.keys[1] if len(self.lane.keys) > 1 else self.lane.keys[0]
+
+    def show(
+        self,
+        main: list[Points],
+        beside: list[Points],
+        ghost: Points,
+        unit: str,
+        shaded_s: float | None,
+        limit: float | None,
+    ) -> None:
+        """New numbers, in the unit that stands at the axis."""
+        self.plot.setLabel("left", unit)
+        for curves, points in ((self._main, main), (self._beside, beside), ([self._ghost], [ghost])):
+            for curve, (x, y) in zip(curves, points, strict=True):
+                curve.setData(x, y)
+        self._region.setVisible(shaded_s is not None)
+        if shaded_s is not None:
+            self._region.setRegion((0.0, shaded_s))
+        self._limit.setVisible(limit is not None)
+        shown = [y for _, y in (*main, *beside, ghost) if y.size]
+        if not shown:
+            return
+        if limit is not None:
+            self._limit.setPos(limit)
+            shown.append(np.array([limit]))
+        low, high = float(min(np.nanmin(y) for y in shown)), float(max(np.nanmax(y) for y in shown))
+        pad = 0.08 * (high - low) or 1.0
+        self.plot.setYRange(low - pad, high + pad, padding=0)
+
+    def read_out(self, x: float, parts: list[str]) -> None:
+        """Put the cursor at a place and say what stands there: values, then the target."""
+        t = tokens()
+        self.cursor.setPos(x)
+        lines = [f"<b style='color:{t.ink}'>{self.lane.title}</b>"]
+        if len(self.lane.keys) > 1:
+            each = " / ".join(p.removesuffix(" deg") for p in parts)
+            lines.append(f"<span style='color:{t.working}'>{each} deg</span>")
+        elif parts:
+            lines.append(f"<span style='color:{t.working}'>{parts[0]}</span>")
+            if self.lane.beside:
+                lines.append(f"<span style='color:{t.quiet}'>target {parts[-1]}</span>")
+        self.readout.setText("<br>".join(lines), size=f"{CAPTION_PX}px")
+
+    def clear(self) -> None:
+        """Show nothing."""
+        for curve in (*self._main, *self._beside, self._ghost):
+            curve.setData(*NOTHING)
+        self._region.hide()
+        self._limit.hide()
+        self.readout.setText("")
