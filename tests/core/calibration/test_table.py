@@ -26,6 +26,17 @@ def test_look_up_agrees_with_scipy(columns, rows, seed):
     assert np.allclose(look_up(xs, ys, values, x, y), expected, atol=1e-9)
 
 
+def test_look_up_on_a_very_uneven_axis_agrees_with_scipy():
+    # One interval a hundred thousand times narrower than the others: such an axis is searched, not binned.
+    rng = np.random.default_rng(5)
+    xs, ys = np.array([0.0, 1e-3, 100.0, 101.0]), np.array([0.0, 50.0])
+    values = rng.normal(size=(2, 4))
+    x, y = rng.uniform(0, 101, 500), rng.uniform(0, 50, 500)
+    x[:4] = xs
+    expected = RegularGridInterpolator((ys, xs), values)(np.column_stack([y, x]))
+    assert np.allclose(look_up(xs, ys, values, x, y), expected, atol=1e-9)
+
+
 def test_look_up_is_clamped_at_the_ends(table):
     assert table.look_up(0.0, 0.0) == 30.0
     assert table.look_up(9000.0, 500.0) == 20.0

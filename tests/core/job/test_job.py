@@ -215,20 +215,31 @@ def test_an_intact_file_verifies(demo_path):
 def test_columns_are_guarded():
     values = np.array([1.0, np.nan, -3.5, 1e300])
     crc, data = columns.encode(values)
-    assert np.array_equal(columns.decode(4, crc, data, concerns="x"), values, equal_nan=True)
+    nothing = columns.encode(np.empty(0))
+    again = columns.decode([(4, crc, data), (0, *nothing), (4, crc, data)], concerns="x")
+    assert np.array_equal(again[0], values, equal_nan=True) and again[1].size == 0 and len(again) == 3
     with pytest.raises(JobError, match="damaged"):
-        columns.decode(4, crc, data[:-1] + b"\0", concerns="x")
-    for count in (3, 5):
+        columns.decode([(4, crc, data[:-1] + b"\0")], concerns="x")
+    for count in (3, 5, -4):
         with pytest.raises(JobError, match="length"):
-            columns.decode(count, crc, data, concerns="x")
+            columns.decode([(count, crc, data)], concerns="x")
 
 
 def test_a_column_that_would_burst_is_refused():
     import zlib
 
-    bomb = zlib.compress(b"\0" * 50_000_000)
+    import zstandard
+
+    bomb = zstandard.ZstdCompressor().compress(b"\0" * 50_000_000)
     with pytest.raises(JobError, match="length"):
-        columns.decode(10, zlib.crc32(bomb), bomb, concerns="x")
+        columns.decode([(10, zlib.crc32(bomb), bomb)], concerns="x")
+    nothing = b"not a frame at all"
+    with pytest.raises(JobError, match="damaged"):
+        columns.decode([(10, zlib.crc32(nothing), nothing)], concerns="x")
+    # A frame cut short, under a checksum of its own.
+    short = columns.encode(np.arange(1000.0))[1][:-20]
+    with pytest.raises(JobError, match="damaged"):
+        columns.decode([(1000, zlib.crc32(short), short)], concerns="x")
 
 
 def test_a_damaged_image_is_found(demo_path):

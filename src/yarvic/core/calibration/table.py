@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yarvic.core.errors import CalibrationError
 from yarvic.core.physics import FloatArray, Value
@@ -101,32 +102,80 @@ class Scalar:
         return replace(self, value=round(round(value / self.step) * self.step, 9))
 
 
+# Points worked on at a time: what is in between stays in the processor's cache.
+_CHUNK = 8_192
+_MOST_BINS = 4096
+
+
 def look_up(xs: FloatArray, ys: FloatArray, values: FloatArray, x: Value, y: Value) -> Value:
     """Bilinear look-up with clamped ends; `values` has shape (len(ys), len(xs)); NaN in gives NaN out."""
-    x = np.asarray(x, dtype=np.float64)
-    y = np.asarray(y, dtype=np.float64)
-    i, fx = _locate(xs, x)
-    j, fy = _locate(ys, y)
-    width = xs.size
-    flat = values.ravel()
-    down = width if ys.size > 1 else 0
-    right = 1 if width > 1 else 0
-    base = j * width + i
-    top = flat[base]
-    top = top + fx * (flat[base + right] - top)
-    if down:
-        base = base + down
-        low = flat[base]
-        low = low + fx * (flat[base + right] - low)
-        top = top + fy * (low - top)
-    return top if np.ndim(top) else float(top)
+    x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64))
+    shape = x.shape
+    x, y = x.ravel(), y.ravel()
+    out = np.empty(x.size)
+    flat = np.ascontiguousarray(values, dtype=np.float64).ravel()
+    columns, rows = _Finder(xs), _Finder(ys)
+    right = 1 if xs.size > 1 else 0
+    down = xs.size if ys.size > 1 else 0
+    # The four corners of a cell: the same places, seen from four starting points.
+    corners = (flat, flat[right:], flat[down:], flat[down + right :])
+    with np.errstate(invalid="ignore"):
+        for start in range(0, x.size, _CHUNK):
+            part = slice(start, start + _CHUNK)
+            column, fx = columns.find(x[part])
+            at, fy = rows.find(y[part])
+            at *= xs.size
+            at += column
+            # Places are in range by construction; "clip" only spares the check.
+            top, top_right, low, low_right = (corner.take(at, mode="clip") for corner in corners)
+            top_right -= top
+            top_right *= fx
+            top += top_right
+            low_right -= low
+            low_right *= fx
+            low += low_right
+            low -= top
+            low *= fy
+            np.add(top, low, out=out[part])
+    return out.reshape(shape) if shape else float(out[0])
 
 
-def _locate(breaks: FloatArray, at: FloatArray) -> tuple[np.ndarray, FloatArray]:
-    """Index of the interval and the fraction in it, both clamped to the axis; NaN stays NaN in the fraction."""
-    if breaks.size == 1:
-        return np.zeros(at.shape, dtype=np.intp), at * 0.0
-    index = np.clip(np.searchsorted(breaks, at, side="right") - 1, 0, breaks.size - 2)
-    left = breaks[index]
-    fraction = (at - left) / (breaks[index + 1] - left)
-    return index, np.minimum(np.maximum(fraction, 0.0), 1.0)
+class _Finder:
+    """Finds interval and fraction on an axis, both clamped to it.
+
+    The axis is cut into even bins no wider than its narrowest interval, so that a bin holds one break point at most:
+    a division finds the bin, a comparison the side. Axes that would need too many bins are searched instead.
+    """
+
+    def __init__(self, breaks: FloatArray) -> None:
+        self.breaks = breaks
+        steps = np.diff(breaks)
+        self.last = max(breaks.size - 2, 0)
+        self.inverse = 1.0 / steps if steps.size else np.zeros(1)
+        self.bins = 0
+        if steps.size:
+            span = float(breaks[-1] - breaks[0])
+            bins = int(span / float(steps.min())) + 1
+            if bins <= _MOST_BINS:
+                self.bins = bins
+                self.scale = bins / span
+                edges = breaks[0] + np.arange(bins) / self.scale
+                self.start = np.clip(np.searchsorted(breaks, edges, side="right") - 1, 0, self.last)
+                # Past the last interval nothing follows.
+                self.next = np.append(breaks[1:-1], np.inf)
+
+    def find(self, at: FloatArray) -> tuple[NDArray[np.intp], FloatArray]:
+        """Index of the interval and fraction in it; NaN stays NaN in the fraction."""
+        if self.bins:
+            place = at - self.breaks[0]
+            place *= self.scale
+            index = self.start.take(place.astype(np.intp), mode="clip")
+            index += at >= self.next.take(index, mode="clip")
+        else:
+            index = np.clip(np.searchsorted(self.breaks, at, side="right") - 1, 0, self.last)
+        fraction = at - self.breaks.take(index, mode="clip")
+        fraction *= self.inverse.take(index, mode="clip")
+        # minimum and maximum keep NaN.
+        np.maximum(fraction, 0.0, out=fraction)
+        np.minimum(fraction, 1.0, out=fraction)
+        return index, fraction

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 _HEADER = re.compile(r"^\s*(?P<name>.*?)\s*(?:[\[(](?P<unit>[^\])]*)[\])])?\s*$")
 _TIME_NAMES = {"time", "t", "timestamp", "elapsed"}
 UNKNOWN = "unknown quantity"
+# How loggers write a number that is not there, besides leaving the field empty.
+_MISSING = ["-", "--", "NaN", "nan", "n/a", " ", ""]
 
 
 def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None) -> Log:
@@ -68,7 +70,7 @@ def _read(path: Path) -> polars.DataFrame:
     import polars as pl
 
     try:
-        frame = pl.read_csv(path, infer_schema_length=1000, null_values=["", "NaN", "nan", "-"])
+        frame = pl.read_csv(path, infer_schema_length=1000)
     except (pl.exceptions.PolarsError, OSError) as error:
         raise FormatError(
             "cannot be read as CSV",
@@ -86,6 +88,7 @@ def _numbers(frame: polars.DataFrame, index: int, path: Path) -> FloatArray:
 
     series = frame.to_series(index)
     if series.dtype == pl.String:
+        series = series.replace(_MISSING, [None] * len(_MISSING))
         number = series.cast(pl.Float64, strict=False)
         bad = (number.is_null() & series.is_not_null()).arg_true()
         if bad.len():

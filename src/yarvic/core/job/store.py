@@ -239,9 +239,7 @@ class Job:
         check_image(image, self.layout, source=name)
         sha, edits, time = image_id(image), tuple(edits), self._stamp()
         with self._committing() as c:
-            c.execute(
-                "INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image, columns.LEVEL))
-            )
+            c.execute("INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image)))
             build = c.execute("SELECT max(number) FROM build").fetchone()[0]
             cursor = c.execute(
                 "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"
@@ -328,27 +326,26 @@ class Job:
     def log(self, evidence_id: str, keys: Iterable[str] | None = None) -> Log:
         """The log of a run, or only some of its channels. Raises JobError when a column is damaged."""
         rows = self._rows(
-            "SELECT position, key, title, quantity, unit, time_position, count FROM evidence_column"
+            "SELECT position, key, title, quantity, unit, time_position FROM evidence_column"
             " WHERE evidence_id = ? ORDER BY position",
             (evidence_id,),
         )
         if not rows:
             raise JobError(f"there is no log for {evidence_id!r}", concerns=str(self.path))
         wanted = None if keys is None else set(keys)
-        times: dict[int, Any] = {}
+        chosen = [r for r in rows if r[5] is not None and (wanted is None or r[1] in wanted)]
+        needed = sorted({r[0] for r in chosen} | {r[5] for r in chosen})
+        stored = [self._stored(evidence_id, position) for position in needed]
+        numbers = dict(zip(needed, columns.decode(stored, concerns=f"{self.path.name}, {evidence_id}"), strict=True))
         channels = {}
-        for position, key, title, quantity, unit, time_position, count in rows:
-            if time_position is None or (wanted is not None and key not in wanted):
-                continue
-            if time_position not in times:
-                times[time_position] = self._column(evidence_id, time_position)
-            values = self._column(evidence_id, position)
-            if values.size != times[time_position].size:
-                raise JobError(f"{title} has {count} samples but other time stamps", concerns=str(self.path))
-            channels[key] = Channel(key, title, quantity, unit, times[time_position], values)
+        for position, key, title, quantity, unit, time_position in chosen:
+            values, times = numbers[position], numbers[time_position]
+            if values.size != times.size:
+                raise JobError(f"{title} has {values.size} samples but other time stamps", concerns=str(self.path))
+            channels[key] = Channel(key, title, quantity, unit, times, values)
         return Log(channels)
 
-    def _column(self, evidence_id: str, position: int) -> Any:
+    def _stored(self, evidence_id: str, position: int) -> columns.Stored:
         rows = self._rows(
             "SELECT count, crc32, data FROM evidence_column WHERE evidence_id = ? AND position = ?",
             (evidence_id, position),
@@ -357,8 +354,8 @@ class Job:
             raise JobError(
                 "a column of evidence is missing", concerns=str(self.path), remedy="Restore the job from a copy."
             )
-        count, crc, data = rows[0]
-        return columns.decode(count, crc, data, concerns=f"{self.path.name}, {evidence_id}")
+        count, crc32, data = rows[0]
+        return count, crc32, data
 
     # -- flashing, waivers, releases, journal
 

@@ -1,0 +1,268 @@
+"""Prints one row per bar: what, ours, reference, ratio, bar. Noise hits both sides of a ratio alike."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from statistics import median
+
+import numpy as np
+
+REPEATS = 5
+ROOT = Path(__file__).parents[1]
+
+
+def timed(work: Callable[[], object], repeats: int = REPEATS) -> float:
+    """Median time of some work in s, after one run that does not count."""
+    work()
+    return median(_once(work) for _ in range(repeats))
+
+
+def paired(
+    ours: Callable[[], object], reference: Callable[[], object], repeats: int = REPEATS
+) -> tuple[float, float]:
+    """Medians of two works run in turn, so that a machine that slows down slows both."""
+    ours()
+    reference()
+    pairs = [(_once(ours), _once(reference)) for _ in range(repeats)]
+    return median(a for a, _ in pairs), median(b for _, b in pairs)
+
+
+def _once(work: Callable[[], object]) -> float:
+    begin = time.perf_counter()
+    work()
+    return time.perf_counter() - begin
+
+
+def row(what: str, ours: str, reference: str, ratio: float, bar: str, holds: bool) -> None:
+    """One line of the table."""
+    print(
+        f"{what:46} {ours:>12} {reference:>12} {ratio:9.2f}   {bar:18} {'holds' if holds else 'FALLS SHORT'}",
+        flush=True,
+    )
+
+
+def look_up() -> None:
+    """A million points in a 20 x 20 table against SciPy."""
+    from scipy.interpolate import RegularGridInterpolator
+
+    from yarvic.core.calibration.table import look_up as ours
+
+    rng = np.random.default_rng(1)
+    xs, ys = np.cumsum(rng.uniform(1, 9, 20)), np.cumsum(rng.uniform(1, 9, 20))
+    values = rng.normal(size=(20, 20))
+    x, y = rng.uniform(xs[0], xs[-1], 1_000_000), rng.uniform(ys[0], ys[-1], 1_000_000)
+    points = np.column_stack([y, x])
+    reference = RegularGridInterpolator((ys, xs), values)
+    a, b = paired(lambda: ours(xs, ys, values, x, y), lambda: reference(points))
+    row(
+        "table look-up, 1,000,000 points, 20 x 20",
+        f"{a * 1e3:.0f} ms",
+        f"{b * 1e3:.0f} ms",
+        a / b,
+        "at most 0.5",
+        a / b <= 0.5,
+    )
+
+
+def pull() -> None:
+    """A simulated pull against real time."""
+    from yarvic.bench.rig import PullSettings, Rig
+    from yarvic.bench.unit import SimulatedUnit
+    from yarvic.bench.vehicles import layout_text, plant_for, stock_image
+    from yarvic.core.calibration.layout import parse_layout
+    from yarvic.core.physics.air import Air
+
+    layout = parse_layout(layout_text("ptarmigan"))
+    rig = Rig(
+        plant_for(layout.family), SimulatedUnit(layout, stock_image("ptarmigan")), "RON 95", Air(97e3, 293.0, 0.5)
+    )
+    seconds = rig.pull(PullSettings())[0].span()[1]
+    a = timed(lambda: rig.pull(PullSettings()), 3)
+    row(
+        f"one simulated pull of {seconds:.1f} s",
+        f"{a * 1e3:.0f} ms",
+        f"{seconds:.1f} s",
+        seconds / a,
+        "at least 20",
+        seconds / a >= 20,
+    )
+
+
+def log_import() -> None:
+    """A CSV log of 360,000 x 60 against polars reading the same file; and the same log from the job."""
+    import polars as pl
+
+    from yarvic.core.formats.csv_log import read_csv_log
+
+    rows = int(os.environ.get("YARVIC_BENCH_ROWS", "360000"))
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "log.csv"
+        rng = np.random.default_rng(1)
+        columns = {
+            "time [s]": np.round(np.arange(rows) * 0.01, 2),
+            "Engine speed [rpm]": rng.integers(800, 7000, rows),
+        }
+        for i in range(59):
+            columns[f"channel {i} [V]"] = np.round(rng.normal(50, 20, rows), 2)
+        pl.DataFrame(columns).write_csv(path)
+        size = path.stat().st_size / 1e6
+        a, b = paired(lambda: read_csv_log(path), lambda: pl.read_csv(path), 3)
+        what = f"import of a {rows:,} x 60 CSV log ({size:.0f} MB)"
+        row(what, f"{a * 1e3:.0f} ms", f"{b * 1e3:.0f} ms", a / b, "at most 1.3", a / b <= 1.3)
+        _reopen(path, a)
+
+
+def _reopen(path: Path, imported_s: float) -> None:
+    from yarvic.bench.vehicles import layout_text, stock_image
+    from yarvic.core.formats.csv_log import read_csv_log
+    from yarvic.core.job.store import Job
+    from yarvic.demo.ptarmigan import AUTHOR, sheet
+
+    job = Job.create(
+        path.with_suffix(".yarvic"), sheet(), layout_text("ptarmigan"), stock_image("ptarmigan"), author=AUTHOR
+    )
+    try:
+        run = job.add_evidence("big", 1, read_csv_log(path), None, source="benchmark")
+        # What a view needs of it at once: eight of the sixty channels.
+        keys = ["engine_speed", *(f"channel {i}" for i in range(7))]
+        a = timed(lambda: job.log(run.id, keys), 3)
+        ratio = a / imported_s
+        row(
+            "the same log from the job, eight channels",
+            f"{a * 1e3:.0f} ms",
+            f"{imported_s * 1e3:.0f} ms",
+            ratio,
+            "at most 0.4",
+            ratio <= 0.4,
+        )
+        a = timed(lambda: job.log(run.id), 1)
+        ratio = a / imported_s
+        row(
+            "the same log from the job, all channels",
+            f"{a * 1e3:.0f} ms",
+            f"{imported_s * 1e3:.0f} ms",
+            ratio,
+            "at most 0.4",
+            ratio <= 0.4,
+        )
+    finally:
+        job.close()
+
+
+EMPTY = """
+import sys
+from PyQt6.QtWidgets import QApplication, QMainWindow
+import numpy, pyqtgraph
+app = QApplication(sys.argv)
+window = QMainWindow(); window.resize(1280, 800); window.show()
+app.processEvents(); window.grab()
+"""
+OURS = """
+import sys
+from pathlib import Path
+from yarvic.desk.app import application, make_window
+from yarvic.state.settings import Settings
+app = application()
+window = make_window(Settings()); window.resize(1280, 800); window.show()
+window.open_job(Path(sys.argv[1]))
+app.processEvents(); window.grab()
+import os; os._exit(0)
+"""
+
+
+def start_up() -> None:
+    """From nothing to a painted window with the demo job, against an empty window with PyQt6, numpy and pyqtgraph."""
+    from yarvic.demo.ptarmigan import build_ptarmigan
+
+    with tempfile.TemporaryDirectory() as folder:
+        job = Path(folder) / "ptarmigan.yarvic"
+        build_ptarmigan(job)
+        env = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "YARVIC_HOME": folder}
+
+        def process(code: str, *arguments: str) -> None:
+            subprocess.run([sys.executable, "-c", code, *arguments], env=env, check=True, cwd=ROOT)
+
+        a, b = paired(lambda: process(OURS, str(job)), lambda: process(EMPTY))
+        row(
+            "start to a painted window with the demo job",
+            f"{a * 1e3:.0f} ms",
+            f"{b * 1e3:.0f} ms",
+            a / b,
+            "at most 3",
+            a / b <= 3,
+        )
+
+
+def job_size() -> None:
+    """Opening a job with 100 revisions and 500 logs against one with 1 and 5."""
+    from yarvic.bench.vehicles import layout_text, stock_image
+    from yarvic.core.evidence.log import Channel, Log
+    from yarvic.core.job.store import Job
+    from yarvic.demo.ptarmigan import AUTHOR, sheet
+
+    t = np.arange(0, 60, 0.02)
+    log = Log({f"c{i}": Channel(f"c{i}", f"c{i}", "voltage", "V", t, np.sin(t * i)) for i in range(8)})
+    with tempfile.TemporaryDirectory() as folder:
+        paths = []
+        for name, revisions, logs in (("small", 1, 5), ("large", 100, 500)):
+            path = Path(folder) / f"{name}.yarvic"
+            job = Job.create(path, sheet(), layout_text("ptarmigan"), stock_image("ptarmigan"), author=AUTHOR)
+            for i in range(revisions - 1):
+                job.commit_revision(f"A{i + 1}", 1, "bench", AUTHOR, stock_image("ptarmigan", f"A{i + 1}"), ())
+            for i in range(logs):
+                job.add_evidence(f"log {i}", 1, log, None, source="benchmark")
+            job.close()
+            paths.append(path)
+        small, large = paths
+        a, b = paired(lambda: Job.open(large).close(), lambda: Job.open(small).close(), 9)
+        row(
+            "a job of 100 revisions and 500 logs opens",
+            f"{a * 1e3:.1f} ms",
+            f"{b * 1e3:.1f} ms",
+            a / b,
+            "at most 1.2",
+            a / b <= 1.2,
+        )
+
+
+def flash_speed() -> None:
+    """Writing and verifying the unit's whole memory over the link interface."""
+    from yarvic.bench.unit import SimulatedUnit
+    from yarvic.bench.vehicles import layout_text, stock_calibrations, stock_image
+    from yarvic.core.calibration.image import pack
+    from yarvic.core.calibration.layout import parse_layout
+    from yarvic.core.link.flash import flash
+
+    layout = parse_layout(layout_text("ptarmigan"))
+    image = pack(stock_calibrations(layout), layout, "other", bytes(layout.size))
+
+    def work() -> None:
+        flash(SimulatedUnit(layout, stock_image("ptarmigan")), layout, image, lambda s: None, lambda: False)
+
+    a = timed(work)
+    rate = layout.size / 1024 / a
+    row("64 KiB read, written and verified", f"{a * 1e3:.0f} ms", "", rate, "at least 300 KiB/s", rate >= 300)
+
+
+def main() -> None:
+    """All rows, or those named on the command line."""
+    rows = {
+        "look_up": look_up,
+        "pull": pull,
+        "import": log_import,
+        "start": start_up,
+        "job": job_size,
+        "flash": flash_speed,
+    }
+    print(f"{'what':46} {'ours':>12} {'reference':>12} {'ratio':>9}   {'bar':18}")
+    for name in sys.argv[1:] or rows:
+        rows[name]()
+
+
+main()
