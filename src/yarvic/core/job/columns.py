@@ -44,7 +44,7 @@ def decode(stored: list[Stored], *, concerns: str) -> list[FloatArray]:
                 raise JobError(
                     "a column of evidence has another length than stated", concerns=concerns, remedy=remedy
                 )
-        full = [data for count, _, data in stored if count]
+        full: Any = [data for count, _, data in stored if count]
         # The library unpacks frames side by side on all processors.
         unpacked = (
             iter(zstandard.ZstdDecompressor().multi_decompress_to_buffer(full, threads=-1)) if full else iter(())
@@ -54,7 +54,9 @@ def decode(stored: list[Stored], *, concerns: str) -> list[FloatArray]:
             "a column of evidence is damaged", concerns=concerns, remedy=remedy, details=str(error)
         ) from None
     return [
-        np.frombuffer(next(unpacked), dtype="<f8").astype(np.float64, copy=False) if count else np.empty(0)
+        np.frombuffer(memoryview(next(unpacked)), dtype="<f8").astype(np.float64, copy=False)
+        if count
+        else np.empty(0)
         for count, _, _ in stored
     ]
 

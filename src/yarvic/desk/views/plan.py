@@ -80,7 +80,7 @@ class Lanes(QWidget):
         weakest: bool,
     ) -> None:
         t = tokens()
-        left, width = box.left() + 150, box.width() - 170
+        left, width = box.left() + 196, box.width() - 212
         bar = QRectF(left, box.top() + 24, width, 16)
         full = width / 1.15
         zero = 293.15 if UNITS[limit.unit].quantity == "temperature" else 0.0
@@ -101,12 +101,10 @@ class Lanes(QWidget):
         painter.setPen(t.color("quiet"))
         painter.drawText(QPointF(box.left(), bar.top() + 24), f"{limit.key.replace('_', ' ')}, {limit.basis}")
         shown = self.session.settings.units.get(UNITS[limit.unit].quantity, limit.unit)
-        for at, level, word in ((safe, limit.safe, "safe to"), (1.0, limit.stretch, "at most")):
-            x = bar.left() + at * full
-            text = f"{word} {amount(float(to_canonical(level, limit.unit)), shown)}"
-            align = painter.fontMetrics().horizontalAdvance(text) if at < 1.0 else 0
-            painter.drawText(QPointF(x - align - (4 if at < 1.0 else -4), bar.bottom() + 13), text)
-            painter.fillRect(QRectF(x - 0.5, bar.top(), 1, bar.height() + 4), t.color("ink"))
+        bounds = [amount(float(to_canonical(v, limit.unit)), shown) for v in (limit.safe, limit.stretch)]
+        painter.drawText(QPointF(box.left(), bar.top() + 40), f"{bounds[0]} safe, {bounds[1]} at most")
+        for at in (safe, 1.0):
+            painter.fillRect(QRectF(bar.left() + at * full - 0.5, bar.top(), 1, bar.height() + 4), t.color("ink"))
         for share, results, token in (
             (reference, self.session.reference_results(), "reference"),
             (working, self.session.working_results(), "working"),
@@ -122,8 +120,8 @@ class Lanes(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(t.color(token))
         up = token == "working"
-        tip, base = (bar.top() + 1, bar.top() - 8) if up else (bar.bottom() - 1, bar.bottom() + 22)
-        half = 5 if up else 3
+        tip, base = (bar.top() + 1, bar.top() - 8) if up else (bar.bottom() - 1, bar.bottom() + 8)
+        half = 5
         painter.drawPolygon(QPolygonF([QPointF(x, tip), QPointF(x - half, base), QPointF(x + half, base)]))
         painter.fillRect(QRectF(x - 1, bar.top(), 2, bar.height()), t.color(token))
         painter.setPen(t.color(token))
@@ -132,7 +130,7 @@ class Lanes(QWidget):
         if up:
             painter.drawText(QPointF(min(x + 8, bar.right() - width), bar.top() - 3), text)
         else:
-            painter.drawText(QPointF(max(x - width / 2, bar.left()), bar.bottom() + 34), text)
+            painter.drawText(QPointF(max(x - width - 8, bar.left()), bar.bottom() + 13), text)
 
 
 class PlanView(View):
