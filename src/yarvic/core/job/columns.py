@@ -6,7 +6,6 @@ A CRC-32 over the compressed bytes guards each column.
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -46,17 +45,15 @@ def decode(stored: list[Stored], *, concerns: str) -> list[FloatArray]:
                 )
         full: Any = [data for count, _, data in stored if count]
         # The library unpacks frames side by side on all processors.
-        unpacked = (
-            iter(zstandard.ZstdDecompressor().multi_decompress_to_buffer(full, threads=-1)) if full else iter(())
+        unpacked: Any = iter(
+            zstandard.ZstdDecompressor().multi_decompress_to_buffer(full, threads=-1) if full else ()
         )
     except zstandard.ZstdError as error:
         raise JobError(
             "a column of evidence is damaged", concerns=concerns, remedy=remedy, details=str(error)
         ) from None
     return [
-        np.frombuffer(memoryview(next(unpacked)), dtype="<f8").astype(np.float64, copy=False)
-        if count
-        else np.empty(0)
+        np.frombuffer(next(unpacked), dtype="<f8").astype(np.float64, copy=False) if count else np.empty(0)
         for count, _, _ in stored
     ]
 
