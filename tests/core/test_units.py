@@ -12,6 +12,7 @@ from yarvic.core.errors import UnitError
 from yarvic.core.units import (
     CANONICAL,
     UNITS,
+    afr_from_lambda,
     convert,
     from_canonical,
     is_afr,
@@ -83,8 +84,10 @@ def test_an_air_fuel_ratio_needs_its_fuel():
         parse_unit("AFR")
     assert is_afr("[AFR]") and not is_afr("lambda")
     assert lambda_from_afr(13.14, 14.6) == pytest.approx(0.9)
-    with pytest.raises(UnitError):
-        lambda_from_afr(13.0, 0.0)
+    assert afr_from_lambda(lambda_from_afr(12.5, 14.6), 14.6) == pytest.approx(12.5)
+    for convert_ in (lambda_from_afr, afr_from_lambda):
+        with pytest.raises(UnitError):
+            convert_(13.0, 0.0)
 
 
 @pytest.mark.parametrize(

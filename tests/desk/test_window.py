@@ -101,8 +101,10 @@ def test_a_job_open_elsewhere_may_be_read(empty, demo_path):
         assert empty.window.open_job(Path(demo_path)) is False
         assert "open in another window" in empty.window.notice.what.text()
         assert "read only" in empty.window.notice.remedy.text()
-        assert empty.window.open_job(Path(demo_path), read_only=True)
+        empty.click(empty.window.notice.offer)
         empty.idle()
+        assert empty.window.session.job.read_only
+        assert not empty.window.notice.isVisible()
         view = maps_of(empty)
         pick(empty, view, 5, 5)
         empty.key(Qt.Key.Key_H)
@@ -367,6 +369,40 @@ def test_units_change_everywhere_they_stand(driver):
     assert " hp at" in driver.window.view("dyno").peaks.text()
     menu = driver.window.status.unit_menu()
     assert [a.text() for a in menu.actions()][:2] == ["Pressure", "Fuel pressure"]
+
+
+def test_an_image_of_another_family_is_explained(driver, tmp_path, stock):
+    path = tmp_path / "their.bin"
+    path.write_bytes(stock.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1))
+    driver.window.take_image(path)
+    assert "family 'wether-32'" in driver.window.notice.what.text()
+    assert "their.bin" in driver.window.notice.what.text().lower()
+    assert "stops the engine" in driver.window.notice.remedy.text()
+    assert driver.window.session.draft is None
+    path.write_bytes(stock)
+    driver.window.take_image(path)
+    assert driver.window.session.working == DRAFT
+    assert "3 tables" in driver.window.status.message.text()
+
+
+def test_a_full_disk_while_editing_is_said_in_place(driver):
+    view = maps_of(driver)
+    pick(driver, view, 5, 5)
+    connection = driver.window.session.job._connection
+    pages = connection.execute("PRAGMA page_count").fetchone()[0]
+    connection.execute("PRAGMA max_page_count=" + str(pages))
+    before = view.maps.table().values.copy()
+    for top, left, bottom, right in ((0, 0, 9, 12), (0, 0, 8, 12), (0, 0, 9, 11)):
+        pick(driver, view, top, left, bottom, right)
+        driver.key(Qt.Key.Key_A)
+        driver.type("0.1")
+        driver.key(Qt.Key.Key_Return)
+        if "disk is full" in view.operand_fault.text():
+            break
+        before = view.maps.table().values.copy()
+    assert "disk is full" in view.operand_fault.text()
+    assert "Free some space" in view.operand_fault.text()
+    assert np.array_equal(view.maps.table().values, before)
 
 
 # -- flash, dyno, logs, checks, release

@@ -414,3 +414,102 @@ def test_settings_are_remembered_and_damage_is_survived(tmp_path, monkeypatch):
     assert load_settings() == Settings()
     monkeypatch.setenv("YARVIC_HOME", "/proc/none")
     save_settings(settings)  # cannot be kept: no error, no work lost
+
+
+def test_an_image_file_can_be_taken_into_the_draft(session, maps, tmp_path):
+    from yarvic.core.formats.hex_image import write_hex
+
+    stock = session.job.image(session.revisions()[0].image)
+    path = tmp_path / "stock.hex"
+    write_hex(path, stock)
+    count = session.take_image(path)
+    assert count == 3  # filling, boost target and torque limit were changed since
+    assert session.working == DRAFT
+    session.choose_reference(session.revisions()[0].id)
+    for key, _ in maps.titles()[:-1]:
+        maps.choose(key)
+        assert np.count_nonzero(maps.difference()) == 0
+    while session.draft.can_undo:
+        session.draft.undo()
+    assert session.draft.differences() == []
+
+
+def test_the_same_image_begins_no_draft(session, tmp_path):
+    path = tmp_path / "b1.bin"
+    path.write_bytes(session.job.image(session.revisions()[-1].image))
+    assert session.take_image(path) == 0
+    assert session.draft is None and session.working_name() == "B1"
+
+
+@pytest.mark.parametrize(
+    ("damage", "message"),
+    [
+        (lambda d: d.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1), "wether-32"),
+        (lambda d: d[:-1] + b"\0", "checksum"),
+        (lambda d: d[:1000], "bytes"),
+        (lambda d: b"hello", "not a calibration image"),
+        (lambda d: b":0102", "not Intel HEX"),
+    ],
+)
+def test_another_image_is_refused_and_nothing_changes(session, tmp_path, damage, message):
+    path = tmp_path / "their.bin"
+    path.write_bytes(damage(session.job.image(session.revisions()[0].image)))
+    with pytest.raises(YarvicError, match=message) as caught:
+        session.take_image(path)
+    assert "their.bin" in str(caught.value) and caught.value.remedy
+    assert session.draft is None and session.job.draft() is None
+
+
+def test_a_disk_that_refuses_leaves_the_draft_as_it_was(session, maps, monkeypatch):
+    """What is shown is always what is on disk."""
+    take_spark_off(maps)
+    shown = maps.table().values.copy()
+    kept = session.job.draft()
+
+    def full(parent, edits):
+        raise JobError("the disk is full: nothing was changed", remedy="Free some space and do it again.")
+
+    monkeypatch.setattr(session.job, "keep_draft", full)
+    select(maps, 0, 0)
+    for action in (lambda: maps.apply("set", 20.0), session.draft.undo):
+        with pytest.raises(JobError, match="disk is full"):
+            action()
+        assert np.array_equal(maps.table().values, shown)
+    assert session.job.draft() == kept
+    monkeypatch.undo()
+    session.draft.undo()
+    monkeypatch.setattr(session.job, "keep_draft", full)
+    with pytest.raises(JobError, match="disk is full"):
+        session.draft.redo()
+    assert session.draft.can_redo and not session.draft.can_undo
+    monkeypatch.undo()
+    session.draft.redo()
+    assert np.array_equal(maps.table().values, shown)
+
+
+def test_work_of_a_closed_job_comes_to_nothing(session, tmp_path):
+    """A pull that ends after another job was opened is not recorded into it."""
+    held = {}
+
+    class Later(InlineRunner):
+        def run(self, title, work, done, failed, *, visible=True):
+            if visible:
+                held["done"] = lambda: done(work(lambda s, w: None, lambda: False))
+
+                class Handle:
+                    def cancel(self): ...
+
+                handle = Handle()
+                handle.title = title
+                return handle
+            return super().run(title, work, done, failed, visible=visible)
+
+    import shutil
+
+    other = shutil.copy(session.job.path, tmp_path / "other.yarvic")
+    session.runner = Later()
+    session.pull(1)
+    session.open_job(other)
+    held["done"]()
+    assert len(session.job.evidence()) == 9
+    assert session.busy is None

@@ -174,6 +174,13 @@ def lambda_from_afr(afr: Any, stoichiometric_afr: float) -> Any:
     return afr / stoichiometric_afr
 
 
+def afr_from_lambda(mixture_lambda: Any, stoichiometric_afr: float) -> Any:
+    """Air-fuel ratio by mass of a lambda, for the fuel with this stoichiometric ratio."""
+    if not stoichiometric_afr > 0.0:
+        raise UnitError("the stoichiometric ratio must be above zero", remedy="Choose the fuel again.")
+    return mixture_lambda * stoichiometric_afr
+
+
 _MEASURE = re.compile(r"^\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\S.*?)\s*$")
 
 

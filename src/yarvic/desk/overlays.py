@@ -145,14 +145,20 @@ class Notice(QFrame):
         self.remedy = label("", wrap=True)
         self.details = label("", "caption", wrap=True)
         self._fold = word("Details", self._toggle)
-        buttons = row(self._fold, word("Copy", self._copy), None, word("Close", self.hide, "Esc"))
+        self.offer = word("", self._take_offer)
+        self._offered: Callable[[], object] | None = None
+        buttons = row(self.offer, self._fold, word("Copy", self._copy), None, word("Close", self.hide, "Esc"))
         for part in (self.what, self.remedy, self.details):
             layout.addWidget(part)
         layout.addLayout(buttons)
         self.hide()
 
-    def show_error(self, error: YarvicError) -> None:
-        """Show an error until it is closed or another comes."""
+    def show_error(self, error: YarvicError, offer: str = "", action: Callable[[], object] | None = None) -> None:
+        """Show an error until it is closed or another comes; `offer` names a way out that `action` takes."""
+        self.offer.setText(offer)
+        self.offer.setAccessibleName(offer)
+        self.offer.setVisible(action is not None)
+        self._offered = action
         where = f"{error.concerns}: " if error.concerns else ""
         text = where + error.what
         self.what.setText(text[0].upper() + text[1:] + ("" if text.endswith(".") else "."))
@@ -162,6 +168,11 @@ class Notice(QFrame):
         self.details.hide()
         self._fold.setVisible(bool(error.details))
         self.show()
+
+    def _take_offer(self) -> None:
+        self.hide()
+        if self._offered is not None:
+            self._offered()
 
     def _toggle(self) -> None:
         self.details.setVisible(not self.details.isVisible())

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yarvic.core.errors import YarvicError
+from yarvic.core.errors import JobInUseError, YarvicError
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.desk.ladder import Ladder
 from yarvic.desk.overlays import Command, CommandList, KeySheet, Notice
@@ -155,10 +155,28 @@ class Window(QMainWindow):
         """Open a job; an error is shown in place, and the present job stays."""
         try:
             self.session.open_job(path, read_only=read_only)
+        except JobInUseError as error:
+            self.notice.show_error(error, "Open it read only", partial(self.open_job, path, read_only=True))
+            return False
         except YarvicError as error:
             self._show_error(error)
             return False
         return True
+
+    def take_image(self, path: Path) -> None:
+        """Take the maps of an image file into the draft; an error is shown in place."""
+        try:
+            self.session.take_image(path)
+        except YarvicError as error:
+            self._show_error(error)
+
+    def ask_for_image(self) -> None:
+        """Let a person choose an image file."""
+        chosen, _ = QFileDialog.getOpenFileName(
+            self, "Take maps from an image", "", "Images (*.hex *.bin);;All files (*)"
+        )
+        if chosen:
+            self.take_image(Path(chosen))
 
     def build_demo(self) -> None:
         """Build the demo job where demo jobs are kept, if it is not there yet, and open it."""
@@ -226,6 +244,7 @@ class Window(QMainWindow):
             found += [
                 Command(f"Make {r.name} the reference", "", partial(s.choose_reference, r.rung)) for r in revisions
             ]
+            found.append(Command("Take maps from an image file", "", self.ask_for_image))
             if s.draft is not None:
                 found.append(Command("Discard the draft", "", s.discard_draft))
             found += [Command(f"Correct by {title(n)}", "", partial(s.choose_standard, n)) for n in STANDARDS]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
+import numpy as np
 from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
@@ -12,7 +13,7 @@ from yarvic.core.calibration.compare import Difference, compare
 from yarvic.core.calibration.edits import Edit, apply_edit, edit_between
 from yarvic.core.calibration.image import pack, unpack
 from yarvic.core.calibration.table import Table
-from yarvic.core.errors import JobError
+from yarvic.core.errors import CalibrationError, JobError
 from yarvic.core.job.model import Revision
 from yarvic.core.job.store import Job
 
@@ -67,34 +68,82 @@ class DraftState:
         self._push(edit)
         return edit
 
-    def _push(self, edit: Edit) -> None:
-        self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit)
+    def take(self, others: dict[str, Calibration], what: str) -> int:
+        """Take all tables and scalars that differ in the given calibrations; gives the number of edits.
+
+        Raises CalibrationError when one does not fit; then nothing has changed.
+        """
+        edits: list[Edit] = []
+        for slot, other in others.items():
+            now = self.calibrations[slot]
+            for key, table in now.tables.items():
+                new = other.table(key)
+                if not (
+                    np.array_equal(table.x.values, new.x.values) and np.array_equal(table.y.values, new.y.values)
+                ):
+                    raise CalibrationError(
+                        "the axes differ from this job's",
+                        concerns=table.title,
+                        remedy="Take an image of this job's own unit.",
+                    )
+                edit = edit_between(slot, table, new, what)
+                if edit is not None:
+                    edits.append(edit)
+            for key, scalar in now.scalars.items():
+                value = other.scalar(key).value
+                if value != scalar.value:
+                    edits.append(Edit(slot, key, what, ((0, 0),), (scalar.value,), (value,)))
+        for edit in edits:
+            self._push(edit, keep=edit is edits[-1])
+        return len(edits)
+
+    def _push(self, edit: Edit, *, keep: bool = True) -> None:
+        undone = list(self._undone)
+        self._do(edit)
         self.edits.append(edit)
         self._undone.clear()
-        self._keep()
+        if keep:
+            self._keep(lambda: self._take_back(undone))
 
     def undo(self) -> Edit | None:
         """Take the last edit back."""
         if not self.edits:
             return None
         edit = self.edits.pop()
-        self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit.inverse())
+        self._do(edit.inverse())
         self._undone.append(edit)
-        self._keep()
+        self._keep(self._put_again)
         return edit
 
     def redo(self) -> Edit | None:
         """Do the last edit that was taken back again."""
         if not self._undone:
             return None
-        edit = self._undone.pop()
-        self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit)
-        self.edits.append(edit)
-        self._keep()
+        edit = self._put_again()
+        self._keep(lambda: self._take_back([*self._undone, edit]))
         return edit
 
-    def _keep(self) -> None:
-        self.job.keep_draft(self.parent.id, self.edits)
+    def _do(self, edit: Edit) -> None:
+        self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit)
+
+    def _take_back(self, undone: list[Edit]) -> None:
+        self._do(self.edits.pop().inverse())
+        self._undone = undone
+
+    def _put_again(self) -> Edit:
+        edit = self._undone.pop()
+        self._do(edit)
+        self.edits.append(edit)
+        return edit
+
+    def _keep(self, back: Callable[[], object]) -> None:
+        """Put the draft on disk; when that fails, what is shown is again what is on disk."""
+        try:
+            self.job.keep_draft(self.parent.id, self.edits)
+        except JobError:
+            back()
+            self.changed.emit()
+            raise
         self.changed.emit()
 
     def differences(self) -> list[tuple[str, Difference]]:

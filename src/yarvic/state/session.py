@@ -9,7 +9,9 @@ from typing import Any
 from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.calibration.image import unpack
 from yarvic.core.errors import JobError, YarvicError
+from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.model import Revision
 from yarvic.core.job.store import Job
@@ -215,6 +217,24 @@ class Session:
         self.selection_changed.emit()
         return self.draft
 
+    def take_image(self, path: Path) -> int:
+        """Take the maps of an image file (Intel HEX or raw) into the draft; gives the number of tables changed.
+
+        Raises FormatError, CalibrationError for an image of another family or a damaged one, JobError.
+        """
+        if self.job is None:
+            raise JobError("no job is open", remedy="Open a job first.")
+        layout = self.job.layout
+        data = read_image(path, layout.size)
+        others = {slot: unpack(data, layout, slot, source=path.name) for slot in layout.slots}
+        before = (self.working, self.reference, self.draft)
+        count = self.editable_draft().take(others, f"taken from {path.name}")
+        if count == 0 and before[2] is None:
+            self.working, self.reference, self.draft = before
+            self.selection_changed.emit()
+        self.say(f"{count} tables and values taken from {path.name}." if count else "The image holds the same maps.")
+        return count
+
     def discard_draft(self) -> None:
         """Drop the draft and go back to its parent."""
         if self.draft is None or self.job is None:
@@ -249,8 +269,12 @@ class Session:
             self.say(f"{self.busy.title} is under way: wait or cancel it.", trouble=True)
             return
 
+        job = self.job
+
         def finished(result: Any) -> None:
             self.busy = None
+            if self.job is not job and job is not None:
+                return  # the job it belongs to was closed meanwhile
             try:
                 done(result)
             except YarvicError as error:
