@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import qInstallMessageHandler
 
-from yarvic.desk.app import make_window
+from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.theme import apply_theme
 from yarvic.desk.tour import Driver
 from yarvic.state.settings import Settings
@@ -46,8 +46,10 @@ def empty(qapp, tmp_path, complaints):
     window.show()
     driver = Driver(window, tmp_path, lambda text: None)
     driver.settle()
+    before = len(unexpected().errors)
     yield driver
     window.close()
+    assert [e.details for e in unexpected().errors[before:]] == []
     apply_theme(qapp, "paper")
 
 

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QPushButton
 
 from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH
 from yarvic.core.job.store import Job
@@ -60,8 +60,6 @@ def test_without_a_job_every_step_says_what_comes_there(empty):
 
 
 def test_the_welcome_builds_and_opens_the_demo(empty, home):
-    from PyQt6.QtWidgets import QPushButton
-
     button = next(b for b in empty.window.findChildren(QPushButton) if b.text() == "Build and open the demo job")
     empty.click(button)
     assert empty.window.status.progress.isVisible()
@@ -517,8 +515,6 @@ def test_a_revision_that_falls_short_can_only_be_waived_by_name(driver, tmp_path
     driver.step(8)
     view = driver.window.view("release")
     assert not view.sign.isEnabled() and "falls short of 1 condition" in view.state.text()
-    from PyQt6.QtWidgets import QPushButton
-
     waive = next(b for b in view.gate_area.findChildren(QPushButton) if b.text() == "Waive")
     driver.click(waive)
     assert view.waiver.isVisible() and "knock" in view.waiver_title.text().lower()
@@ -560,6 +556,65 @@ def test_a_package_in_the_way_is_not_replaced(driver):
     assert "there already" in driver.window.notice.what.text()
     assert view.package_path().read_text() == "mine"
     assert driver.window.session.job.releases() == []
+
+
+def test_an_error_nobody_foresaw_is_shown_and_nothing_is_lost(driver, monkeypatch):
+    from yarvic.desk.app import unexpected
+
+    view = maps_of(driver)
+    pick(driver, view, 5, 5)
+
+    def broken(operation, amount=0.0):
+        raise ZeroDivisionError("a slip of the programmer's")
+
+    monkeypatch.setattr(view.maps, "apply", broken)
+    unexpected()._hook(*_raised(lambda: view.maps.apply("smooth")))
+    assert "ZeroDivisionError" in driver.window.notice.what.text()
+    assert "on disk" in driver.window.notice.remedy.text()
+    driver.click(driver.window.notice._fold)
+    assert "a slip of the programmer's" in driver.window.notice.details.text()
+    driver.click(next(b for b in driver.window.notice.findChildren(QPushButton) if b.text() == "Copy"))
+    assert "ZeroDivisionError" in QApplication.clipboard().text()
+    unexpected().errors.clear()
+
+
+def _raised(action):
+    try:
+        action()
+    except ZeroDivisionError as error:
+        return type(error), error, error.__traceback__
+    raise AssertionError
+
+
+def test_one_damaged_run_does_not_take_the_others_with_it(empty, demo_path):
+    import sqlite3
+
+    connection = sqlite3.connect(demo_path)
+    connection.execute("UPDATE evidence_column SET data = x'00' WHERE evidence_id = 'R0008' AND position = 3")
+    connection.commit()
+    connection.close()
+    assert empty.window.open_job(Path(demo_path))
+    empty.idle()
+    empty.step(7)
+    assert [p.title for p in empty.window.session.working_results().pulls] == ["B1 pull 1", "B1 pull 3"]
+    said = [c.reading.numbers for c in empty.window.readings.cards]
+    assert any("B1 pull 2 cannot be read" in s for s in said)
+
+
+def test_empty_steps_offer_the_way_on(driver):
+    view = maps_of(driver)
+    pick(driver, view, 5, 5)
+    driver.key(Qt.Key.Key_A)
+    driver.type("-1")
+    driver.key(Qt.Key.Key_Return)
+    driver.fill(view.reason, "one cell")
+    driver.key(Qt.Key.Key_Return)
+    for number, leads in ((5, "flash"), (6, "dyno"), (7, "dyno")):
+        driver.step(number)
+        empty = driver.window.stack.currentWidget().empty
+        assert empty.isVisible() and "No pulls of B2 yet" in empty.title.text()
+        driver.click(empty.action)
+        assert driver.window.session.settings.step == leads
 
 
 # -- looks

@@ -11,11 +11,13 @@ from PyQt6.QtWidgets import QApplication
 
 from yarvic import __version__
 from yarvic.desk.theme import apply_theme, load_fonts
+from yarvic.desk.unexpected import Unexpected
 from yarvic.desk.window import Window
 from yarvic.state.settings import Settings, load_settings
 
 # Qt objects die with the application: it is held as long as the process lives.
 _kept: list[QApplication] = []
+_unexpected: list[Unexpected] = []
 
 
 def has_display() -> bool:
@@ -37,6 +39,7 @@ def application() -> QApplication:
     app.setStyle("Fusion")
     load_fonts()
     _kept.append(app)
+    _unexpected.append(Unexpected())
     return app
 
 
@@ -45,7 +48,14 @@ def make_window(settings: Settings | None = None) -> Window:
     app = application()
     settings = settings or load_settings()
     apply_theme(app, settings.theme)
-    return Window(settings)
+    window = Window(settings)
+    unexpected().happened.connect(window.notice.show_error)
+    return window
+
+
+def unexpected() -> Unexpected:
+    """Where errors that nobody foresaw arrive."""
+    return _unexpected[0]
 
 
 def run(job: Path | None = None, *, read_only: bool = False, build_demo: bool = False) -> int:

@@ -159,9 +159,8 @@ class Notice(QFrame):
         self.offer.setAccessibleName(offer)
         self.offer.setVisible(action is not None)
         self._offered = action
-        where = f"{error.concerns}: " if error.concerns else ""
-        text = where + error.what
-        self.what.setText(text[0].upper() + text[1:] + ("" if text.endswith(".") else "."))
+        text = f"{error.concerns}: {error.what}" if error.concerns else error.what[:1].upper() + error.what[1:]
+        self.what.setText(text if text.endswith(".") else f"{text}.")
         self.remedy.setText(error.remedy)
         self.remedy.setVisible(bool(error.remedy))
         self.details.setText(error.details)

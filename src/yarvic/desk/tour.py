@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
 
 from yarvic.core.errors import YarvicError
 from yarvic.core.release.package import verify_package
-from yarvic.desk.app import make_window
+from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.views.maps.view import MapsView
 from yarvic.desk.views.release import ReleaseView, SignDialog
 from yarvic.desk.window import Window
@@ -126,6 +126,7 @@ def run_tour(folder: Path, say: Say) -> bool:
     window.resize(1280, 800)
     window.show()
     driver = Driver(window, folder, say)
+    before = len(unexpected().errors)
     try:
         if not window.open_job(job):
             raise TourStopped("the demo job did not open")
@@ -133,6 +134,8 @@ def run_tour(folder: Path, say: Say) -> bool:
         package = Walk(driver).whole()
     finally:
         window.close()
+    for error in unexpected().errors[before:]:
+        raise TourStopped(error.what, remedy=error.remedy, details=error.details)
     verified = verify_package(package)
     say(f"verify: {package.name} is {'intact' if verified.intact else 'NOT what was signed'}.")
     say(f"Pictures: {folder}")

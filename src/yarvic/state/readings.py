@@ -67,9 +67,9 @@ def _evidence(session: Session) -> list[Reading]:
     results = session.working_results()
     revision = session.evidence_revision()
     name = revision.name if revision else ""
+    found = [Reading(WATCH, "The evidence has faults", p.sentence) for p in (results.problems if results else ())]
     if results is None or not results.pulls:
-        return [Reading(UNKNOWN, f"No pulls of {name} yet", "flash it, then pull it", step="dyno")]
-    found = [Reading(WATCH, "The log has faults", p.sentence, step="logs") for p in results.problems]
+        return [*found, Reading(UNKNOWN, f"No pulls of {name} yet", "flash it, then pull it", step="dyno")]
     return found + [of_summary(s, session.settings.units, "logs") for s in results.summaries]
 
 

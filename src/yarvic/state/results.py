@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from yarvic.core.checks.finding import UNKNOWN, Finding, verdict
 from yarvic.core.checks.limits import default_limits
 from yarvic.core.checks.run import Summary, check_log, summarize
-from yarvic.core.errors import Cancelled, EvidenceError
+from yarvic.core.errors import Cancelled, EvidenceError, JobError
 from yarvic.core.evidence.dyno import Curve, dyno_curve
 from yarvic.core.evidence.log import Log, Problem, problems
 from yarvic.core.evidence.pulls import Pull
@@ -63,7 +63,12 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
         if cancelled():
             raise Cancelled("judging was cancelled")
         progress(count / max(len(wanted), 1), f"Judging {item.title}")
-        log = job.log(item.id)
+        try:
+            log = job.log(item.id)
+        except JobError as error:
+            # One damaged run does not take the others with it; it is named and counts as not there.
+            wrong[item.revision_id].append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
+            continue
         wrong[item.revision_id] += problems(log)
         for pull, findings in check_log(item.id, log, limits, item.conditions):
             curves = _curves(job, item, log, pull)

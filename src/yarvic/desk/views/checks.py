@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -19,7 +20,7 @@ from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
 from yarvic.desk.widgets.plot import faint, line_pen, sheet, style
-from yarvic.desk.widgets.words import label, row, word
+from yarvic.desk.widgets.words import Empty, label, row, word
 from yarvic.state.results import PullResult
 from yarvic.state.session import Session
 
@@ -235,6 +236,9 @@ class ChecksView(View):
         split.setSizes([400, 230])
         split.setChildrenCollapsible(False)
         self.column.addWidget(split, 1)
+        self.split = split
+        self.empty = Empty("Go to Dyno", partial(session.go, "dyno"))
+        self.column.addWidget(self.empty, 1)
         self._finding: Finding | None = None
         self.refresh_on(
             session.job_changed, session.selection_changed, session.results_changed, session.units_changed
@@ -251,6 +255,8 @@ class ChecksView(View):
         simulated = "simulated bench · " if pulls else ""
         self.about.setText(f"{simulated}{revision.name}{more}: long tick is the limit" if revision else "")
         self.plot.clear()
+        self.split.setVisible(bool(pulls))
+        self.empty.setVisible(not pulls)
         if pulls:
             self.matrix.choose(*self.matrix.at)
         else:

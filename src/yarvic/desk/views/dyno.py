@@ -28,7 +28,7 @@ from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import band, faint, line_pen, sheet, style, tag
-from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.words import Elided, Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.readings import peaks
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
@@ -88,6 +88,8 @@ class DynoView(View):
         inner.addWidget(self.plots, 1)
         inner.addWidget(self.factor)
         self.column.addWidget(self.frame, 3)
+        self.empty = Empty("Go to Flash", partial(session.go, "flash"))
+        self.column.addWidget(self.empty, 3)
         self.table = self._make_table()
         self.column.addWidget(self.table, 1)
         self.column.addWidget(self.caution)
@@ -156,6 +158,15 @@ class DynoView(View):
         working, reference = s.working_results(), s.reference_results()
         if reference is working:
             reference = None
+        has_curves = bool(working is not None and working.curves(s.standard))
+        self.frame.setVisible(has_curves)
+        self.table.setVisible(has_curves)
+        self.empty.setVisible(not has_curves)
+        if not has_curves:
+            held, revision = s.bench.holds() if s.bench is not None else None, s.working_revision()
+            heading, text, way = self.nothing_yet("Torque, power and gain")
+            # Once the unit holds it, the way on is the button above: pull it.
+            self.empty.say(heading, text, may_act=way and not (held and revision and held.image == revision.image))
         self._sentence(working, reference)
         for results, token in ((reference, "reference"), (working, "working")):
             if results is not None and results.curves(s.standard):

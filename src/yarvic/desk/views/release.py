@@ -125,6 +125,7 @@ class ReleaseView(View):
         self.gate_area = QScrollArea()
         self.gate_area.setWidgetResizable(True)
         self.gate_area.setFrameShape(self.gate_area.Shape.NoFrame)
+        self.gate_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.gate_area.setAccessibleName("Conditions of release")
         left.addWidget(self.gate_area, 1)
         self.waiver = self._waiver_strip()
@@ -167,14 +168,8 @@ class ReleaseView(View):
         self.waiver_fault = label("", "fault", wrap=True)
         self.waiver_fault.hide()
         column.addWidget(self.waiver_title)
-        column.addLayout(
-            row(
-                self.waiver_name,
-                self.waiver_reason,
-                word("Waive", self._waive, "Enter"),
-                word("Leave", self.escape, "Esc"),
-            )
-        )
+        column.addLayout(row(self.waiver_name, self.waiver_reason))
+        column.addLayout(row(None, word("Waive", self._waive, "Enter"), word("Leave", self.escape, "Esc")))
         column.addWidget(self.waiver_fault)
         frame.hide()
         return frame
@@ -260,7 +255,7 @@ class ReleaseView(View):
                 line += 1
             text = QVBoxLayout()
             text.setSpacing(1)
-            title = label(c.title)
+            title = label(c.title, wrap=True)
             heavy = title.font()
             heavy.setBold(True)
             title.setFont(heavy)

@@ -51,6 +51,14 @@ class View(QWidget):
         else:
             self._stale = True
 
+    def nothing_yet(self, comes_here: str) -> tuple[str, str, bool]:
+        """Title, text and whether to offer the way, for a view that shows evidence and has none."""
+        s = self.session
+        revision = s.evidence_revision()
+        if s.job is None or revision is None:
+            return "No job is open", f"{comes_here} stand here once a job is open.", True
+        return f"No pulls of {revision.name} yet", f"{comes_here} stand here once it was flashed and pulled.", True
+
     def bring_up_to_date(self) -> None:
         """Called when the view is shown: refresh it if something changed while it was out of sight."""
         if self._stale:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
 
 def word(text: str, action: Callable[[], None], keys: str = "", *, checkable: bool = False) -> QPushButton:
@@ -82,6 +82,31 @@ class Elided(QLabel):
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
         self.setToolTip(self.text() if text != self.text() else "")
         painter.drawText(self.rect(), int(self.alignment()), text)
+
+
+class Empty(QFrame):
+    """What stands where nothing is yet: what comes here, and the one action that brings it."""
+
+    def __init__(self, action: str, do: Callable[[], None]) -> None:
+        super().__init__()
+        self.setObjectName("sheet")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(40, 36, 40, 36)
+        column.setSpacing(10)
+        self.title = label("", "big", wrap=True)
+        self.text = label("", "quiet", wrap=True)
+        self.action = act(action, do)
+        column.addWidget(self.title)
+        column.addWidget(self.text)
+        column.addLayout(row(self.action, None))
+        column.addStretch(1)
+
+    def say(self, title: str, text: str, *, may_act: bool = True) -> None:
+        """Show it with these words."""
+        self.title.setText(title)
+        self.text.setText(text)
+        self.action.setVisible(may_act)
+        self.show()
 
 
 def rule() -> QFrame:

@@ -17,7 +17,7 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.views.logs.track import LANES, NOTHING, Lane, Points, Track
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import sheet
-from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
+from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
 from yarvic.state.results import PullResult
 from yarvic.state.session import Session
 
@@ -45,6 +45,9 @@ class LogsView(View):
         self.sheet = sheet()
         inner.addWidget(self.sheet)
         self.column.addWidget(frame, 1)
+        self.frame = frame
+        self.empty = Empty("Go to Dyno", partial(session.go, "dyno"))
+        self.column.addWidget(self.empty, 1)
         self.caption = label("", "caption", wrap=True)
         self.column.addWidget(self.caption)
         self.tracks = [Track(self.sheet, i, lane) for i, lane in enumerate(LANES)]
@@ -99,11 +102,14 @@ class LogsView(View):
     def _redraw(self) -> None:
         shown, reference = self.shown(), self._reference()
         show_choice(self.pull, shown.title if shown is not None else "")
+        self.frame.setVisible(shown is not None)
+        self.empty.setVisible(shown is None)
         if shown is None:
             for track in self.tracks:
                 track.clear()
-            self.caption.setText("No log yet. Flash this revision and pull it under Dyno.")
+            self.caption.setText("")
             self.reading.setText("")
+            self.empty.say(*self.nothing_yet("The traces of its log")[:2])
             return
         speed = self.by_speed.isChecked()
         for track in self.tracks:
