@@ -568,6 +568,7 @@ def test_an_error_nobody_foresaw_is_shown_and_nothing_is_lost(driver, monkeypatc
         raise ZeroDivisionError("a slip of the programmer's")
 
     monkeypatch.setattr(view.maps, "apply", broken)
+    monkeypatch.setattr(unexpected(), "_before", lambda *caught: None)
     unexpected()._hook(*_raised(lambda: view.maps.apply("smooth")))
     assert "ZeroDivisionError" in driver.window.notice.what.text()
     assert "on disk" in driver.window.notice.remedy.text()

@@ -261,10 +261,7 @@ class ChecksView(View):
             self.matrix.choose(*self.matrix.at)
         else:
             self._finding = None
-            self.sentence.setText(
-                "No checks yet: there is no pull of this revision. Flash it, then pull it under Dyno."
-            )
-            self.source.setText("")
+            self.empty.say(*self.nothing_yet("The checks of every pull")[:2])
         for button in (self.to_logs, self.to_dyno):
             button.setEnabled(bool(pulls))
 
