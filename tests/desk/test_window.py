@@ -14,7 +14,7 @@ from yarvic.desk.app import make_window
 from yarvic.desk.theme import NIGHT, PAPER, tokens
 from yarvic.desk.tour import Driver
 from yarvic.desk.views.logs.track import LANES
-from yarvic.desk.views.release import SignDialog
+from yarvic.desk.views.release.sign import SignDialog
 from yarvic.state.session import DRAFT, STEPS
 from yarvic.state.settings import Settings, load_settings
 

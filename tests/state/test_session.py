@@ -333,9 +333,20 @@ def test_the_sheet_compares_with_stock(session):
 
 
 def test_comparisons_say_what_they_test(session):
-    assert compared(session)[1].startswith("Map and parts")
-    session.choose_working(session.revisions()[1].id)
-    assert compared(session)[1] == "A test of the map"
+    stock, a1, b1 = (session.results[r.id] for r in session.revisions())
+    assert compared(b1, a1)[1].startswith("Map and parts")
+    assert compared(a1, stock)[1] == "A test of the map"
+    assert compared(a1, a1)[1].startswith("A test of nothing")
+    assert compared(None, stock)[1] == "Nothing to compare yet"
+    from dataclasses import replace
+
+    def elsewhere(results):
+        first = results.pulls[0]
+        conditions = first.evidence.conditions.model_copy(update={"dyno": "another dyno", "gear": 3})
+        return replace(results, pulls=(replace(first, evidence=replace(first.evidence, conditions=conditions)),))
+
+    said = compared(elsewhere(a1), stock)
+    assert said[0] == "watch" and "own baseline" in said[1] and "two dynos" in said[2] and "gears" in said[2]
 
 
 def test_peaks_carry_units_and_speed(session):

@@ -47,6 +47,7 @@ class Ladder(QWidget):
         self.setMouseTracking(True)
         self._cursor: int | None = None
         self._first = 0
+        self._rungs: list[Rung] = []
         for signal in (
             session.job_changed,
             session.selection_changed,
@@ -62,7 +63,8 @@ class Ladder(QWidget):
 
     def refresh(self) -> None:
         """Take up what changed and keep the working rung in sight."""
-        rungs = self.rungs()
+        self._rungs = self._read_rungs()
+        rungs = self._rungs
         column = next((r.column for r in rungs if r.rung == self.session.working), 0)
         fit = self._fits()
         last = max((r.column for r in rungs), default=0)
@@ -77,7 +79,7 @@ class Ladder(QWidget):
 
     def pitch(self) -> float:
         """Width of a column: as wide as the rungs leave it."""
-        return min(max((self.width() - LEFT - 8) / max(len(self.rungs()), 1), LEAST_PITCH), MOST_PITCH)
+        return min(max((self.width() - LEFT - 8) / max(len(self._rungs), 1), LEAST_PITCH), MOST_PITCH)
 
     def _fits(self) -> int:
         return max(1, (self.width() - LEFT) // LEAST_PITCH)
@@ -87,7 +89,10 @@ class Ladder(QWidget):
         self.refresh()
 
     def rungs(self) -> list[Rung]:
-        """All rungs in order."""
+        """All rungs in order, as they were at the last refresh."""
+        return self._rungs
+
+    def _read_rungs(self) -> list[Rung]:
         s = self.session
         if s.job is None:
             return []

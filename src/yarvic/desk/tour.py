@@ -17,7 +17,8 @@ from yarvic.core.errors import YarvicError
 from yarvic.core.release.package import verify_package
 from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.views.maps.view import MapsView
-from yarvic.desk.views.release import ReleaseView, SignDialog
+from yarvic.desk.views.release.sign import SignDialog
+from yarvic.desk.views.release.view import ReleaseView
 from yarvic.desk.window import Window
 from yarvic.state.settings import Settings
 

@@ -11,6 +11,7 @@ from yarvic.core.checks.run import Summary
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.repeatability import Interval, gain, mean_curve, peak_trend
 from yarvic.core.units import UNITS, from_canonical
+from yarvic.state.results import RevisionResults
 from yarvic.state.session import DRAFT, Session
 
 
@@ -178,7 +179,7 @@ def _dyno(session: Session) -> list[Reading]:
     trend = peak_trend(curves)
     power = session.settings.units.get("power", "kW")
     if trend is not None:
-        size = _interval(trend.per_pull, power)
+        size = interval_words(trend.per_pull, power)
         falls = trend.per_pull.distinguishable and trend.per_pull.mean < 0
         found.append(
             Reading(
@@ -211,24 +212,27 @@ def _gain(session: Session) -> list[Reading]:
     band = f"{g.band_rpm[0]:,.0f}-{g.band_rpm[1]:,.0f} rpm, wheel"
     told = g.over_band.distinguishable
     if told is None:
-        found.append(Reading(UNKNOWN, f"Gain of {names} is not certain", f"{_interval(g.over_band, power)}, {band}"))
+        found.append(
+            Reading(UNKNOWN, f"Gain of {names} is not certain", f"{interval_words(g.over_band, power)}, {band}")
+        )
     elif told:
         gains = g.over_band.mean > 0
         sentence = f"{'Gain' if gains else 'Loss'} of {names}, mean in the band"
-        found.append(Reading(HOLDS if gains else WATCH, sentence, f"{_interval(g.over_band, power)}, {band}"))
+        found.append(Reading(HOLDS if gains else WATCH, sentence, f"{interval_words(g.over_band, power)}, {band}"))
     else:
         found.append(
             Reading(
-                WATCH, f"{names}: not distinguishable", f"{_interval(g.over_band, power)}, {band}: within the spread"
+                WATCH,
+                f"{names}: not distinguishable",
+                f"{interval_words(g.over_band, power)}, {band}: within the spread",
             )
         )
-    found.append(Reading(*compared(session)))
+    found.append(Reading(*compared(results, reference)))
     return found
 
 
-def compared(session: Session) -> tuple[str, str, str]:
-    """What a comparison of working and reference is a test of, and whether it may be read in absolute terms."""
-    results, reference = session.working_results(), session.reference_results()
+def compared(results: RevisionResults | None, reference: RevisionResults | None) -> tuple[str, str, str]:
+    """What a comparison is a test of, and whether it may be read in absolute terms: severity, sentence, details."""
     if results is None or reference is None or not results.pulls or not reference.pulls:
         return UNKNOWN, "Nothing to compare yet", "both need pulls"
     one, other = results.pulls[0].evidence, reference.pulls[0].evidence
@@ -249,7 +253,8 @@ def compared(session: Session) -> tuple[str, str, str]:
     return HOLDS, f"A test of {what}", "same dyno, gear and throttle: read in absolute terms"
 
 
-def _interval(interval: Interval, label: str) -> str:
+def interval_words(interval: Interval, label: str) -> str:
+    """A difference with its interval in a unit, or that its spread is not known."""
     factor = UNITS[label].factor
     d = UNITS[label].decimals
     mean = f"{interval.mean / factor:+.{d}f} {label}"
@@ -258,13 +263,11 @@ def _interval(interval: Interval, label: str) -> str:
     return f"{mean} ({interval.low / factor:+.{d}f} to {interval.high / factor:+.{d}f} at 95 %)"
 
 
-def peaks(session: Session, rung_results: object) -> tuple[str, str] | None:
+def peaks(session: Session, results: RevisionResults | None) -> tuple[str, str] | None:
     """Peak power and torque of the mean curve in words; None without curves."""
-    from yarvic.state.results import RevisionResults
-
-    if not isinstance(rung_results, RevisionResults) or not rung_results.curves(session.standard):
+    if results is None or not results.curves(session.standard):
         return None
-    mean = mean_curve(rung_results.curves(session.standard))
+    mean = mean_curve(results.curves(session.standard))
     power, torque = session.settings.units.get("power", "kW"), session.settings.units.get("torque", "N m")
     p, t = int(mean.power_w.argmax()), int(mean.torque_nm.argmax())
     return (

@@ -24,7 +24,7 @@ from yarvic.core.release.gate import Case, Condition, changed_slots, gate, is_op
 from yarvic.core.release.package import IMAGE, build_package, json_document, write_package
 from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
 from yarvic.state.draft import calibrations_of
-from yarvic.state.readings import compared
+from yarvic.state.readings import compared, interval_words
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress, Work
@@ -123,10 +123,7 @@ def capture(session: Session, signer: str) -> Signing:
         raise ReleaseError(f"{revision.name} has no evidence yet", remedy="Flash it and pull it first.")
     stock = session.revisions()[0]
     before = session.results.get(stock.id) if stock.id != revision.id else None
-    held = session.reference
-    session.reference = stock.id if before is not None else None
-    comparison = ": ".join(compared(session)[1:]) if before is not None else ""
-    session.reference = held
+    comparison = ": ".join(compared(results, before)[1:]) if before is not None else ""
     return Signing(
         revision,
         results,
@@ -210,8 +207,6 @@ def _conditions(s: Signing) -> list[str]:
 def _gain_line(job: Job, s: Signing, power: str) -> str:
     if s.reference is None:
         return ""
-    from yarvic.state.readings import _interval
-
     try:
         g = gain(s.results.curves(s.standard), s.reference.curves(s.standard), job.sheet.band_rpm)
     except EvidenceError:
@@ -219,7 +214,7 @@ def _gain_line(job: Job, s: Signing, power: str) -> str:
     told = "" if g.over_band.distinguishable else " This is not distinguishable from the spread of the pulls."
     return (
         f"Mean gain over {s.reference_name}, {g.band_rpm[0]:.0f} to {g.band_rpm[1]:.0f} rpm:"
-        f" {_interval(g.over_band, power)}.{told}"
+        f" {interval_words(g.over_band, power)}.{told}"
     )
 
 

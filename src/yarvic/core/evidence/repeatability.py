@@ -83,17 +83,26 @@ def welch(a: FloatArray, b: FloatArray) -> Interval:
 
     Welch (1947), Biometrika 34; degrees of freedom by Satterthwaite. NaN bounds with fewer than two in a sample.
     """
-    mean = float(np.mean(a) - np.mean(b))
-    if a.size < 2 or b.size < 2:
-        return Interval(mean, np.nan, np.nan)
-    va, vb = float(np.var(a, ddof=1)) / a.size, float(np.var(b, ddof=1)) / b.size
-    if va + vb == 0.0:
-        return Interval(mean, mean, mean)
+    mean, low, high = _welch(a[:, None], b[:, None])
+    return Interval(float(mean[0]), float(low[0]), float(high[0]))
+
+
+def _welch(a: FloatArray, b: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Welch's difference and bounds for each column of samples of shape (n, columns)."""
+    mean = a.mean(axis=0) - b.mean(axis=0)
+    if a.shape[0] < 2 or b.shape[0] < 2:
+        unknown = np.full(mean.shape, np.nan)
+        return mean, unknown, unknown
     from scipy.special import stdtrit
 
-    freedom = (va + vb) ** 2 / (va**2 / (a.size - 1) + vb**2 / (b.size - 1))
-    reach = float(stdtrit(freedom, 0.5 + CONFIDENCE / 2.0)) * (va + vb) ** 0.5
-    return Interval(mean, mean - reach, mean + reach)
+    va, vb = a.var(axis=0, ddof=1) / a.shape[0], b.var(axis=0, ddof=1) / b.shape[0]
+    error = va + vb
+    # Without any spread the difference is exact; the degrees of freedom are of no account then.
+    safe = np.where(error > 0.0, error, 1.0)
+    below = va**2 / (a.shape[0] - 1) + vb**2 / (b.shape[0] - 1)
+    freedom = np.where(error > 0.0, safe**2 / np.where(below > 0.0, below, 1.0), 1.0)
+    reach = stdtrit(freedom, 0.5 + CONFIDENCE / 2.0) * error**0.5
+    return mean, mean - reach, mean + reach
 
 
 @dataclass(frozen=True)
@@ -115,7 +124,7 @@ def gain(working: list[Curve], reference: list[Curve], band_rpm: tuple[float, fl
     """
     grid, power, _ = _stack([*working, *reference])
     a, b = power[: len(working)], power[len(working) :]
-    each = [welch(a[:, i], b[:, i]) for i in range(grid.size)]
+    each, each_low, each_high = _welch(a, b)
     low, high = max(band_rpm[0], float(grid[0])), min(band_rpm[1], float(grid[-1]))
     if high <= low:
         raise EvidenceError(
@@ -125,14 +134,7 @@ def gain(working: list[Curve], reference: list[Curve], band_rpm: tuple[float, fl
     over = welch(
         np.array([c.mean_power(low, high) for c in working]), np.array([c.mean_power(low, high) for c in reference])
     )
-    return Gain(
-        grid,
-        np.array([i.mean for i in each]),
-        np.array([i.low for i in each]),
-        np.array([i.high for i in each]),
-        (low, high),
-        over,
-    )
+    return Gain(grid, each, each_low, each_high, (low, high), over)
 
 
 @dataclass(frozen=True)

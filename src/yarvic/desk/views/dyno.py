@@ -5,7 +5,6 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING
 
-import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -22,13 +21,12 @@ from PyQt6.QtWidgets import (
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
-from yarvic.core.physics import FloatArray
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.plot import band, faint, line_pen, sheet, style, tag
-from yarvic.desk.widgets.words import Elided, Empty, act, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.plot import BandedCurve, faint, line_pen, sheet, style
+from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.readings import peaks
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
@@ -57,7 +55,7 @@ class DynoView(View):
         self.cool.valueChanged.connect(self._set_cool)
         self.three = act("Pull three times", lambda: session.pull(3))
         self.one = word("Pull once", lambda: session.pull(1), "P")
-        self.peaks = Elided("")
+        self.peaks = label("", wrap=True)
         self.factor = label("", "caption", wrap=True)
         self.caution = label(
             "On a real dyno: straps checked, fan and extraction on, nobody in line with roller or tyres. Local rules and the"
@@ -115,7 +113,22 @@ class DynoView(View):
         style(self.gained, bottom="Engine speed, rpm")
         self.torque.setXLink(self.power)
         self.gained.setXLink(self.power)
-        self.mark = [pg.InfiniteLine(angle=90, pen=line_pen("ink", 1, dashed=True)) for _ in range(3)]
+        self.curves = {
+            (plot, token): BandedCurve(plot, token, dashed=token == "reference")
+            for token in ("reference", "working")
+            for plot in (self.power, self.torque)
+        }
+        self.gain_curve = BandedCurve(self.gained, "working", width=2)
+        self.gained.addLine(y=0, pen=line_pen("ink", 1))
+        self.band = pg.LinearRegionItem(movable=False, brush=faint("quiet", 0.10), pen=line_pen("line", 1))
+        self.band.setZValue(-20)
+        self.gained.addItem(self.band, ignoreBounds=True)
+        self.marks = []
+        for plot in (self.power, self.torque, self.gained):
+            mark = pg.InfiniteLine(angle=90, pen=line_pen("ink", 1, dashed=True))
+            mark.hide()
+            plot.addItem(mark, ignoreBounds=True)
+            self.marks.append(mark)
 
     def _make_table(self) -> QTableWidget:
         table = QTableWidget(0, len(COLUMNS))
@@ -149,8 +162,10 @@ class DynoView(View):
         self.three.setEnabled(ready)
         self.one.setEnabled(ready)
         show_choice(self.standard, title(s.standard))
-        for plot in (self.power, self.torque, self.gained):
-            plot.clear()
+        for curve in (*self.curves.values(), self.gain_curve):
+            curve.clear()
+        for item in (self.band, *self.marks):
+            item.hide()
         power, torque = s.settings.units.get("power", "kW"), s.settings.units.get("torque", "N m")
         self.power.setLabel("left", f"Power, {power}")
         self.torque.setLabel("left", f"Torque, {torque}")
@@ -191,7 +206,7 @@ class DynoView(View):
             said = peaks(s, results)
             if said is not None and results is not None:
                 parts.append(f"{s.name_of(results.revision_id)} ({letter}): {said[0]}, {said[1]}")
-        self.peaks.setText("     ".join(parts) or "No pulls yet. Flash this revision, then pull it.")
+        self.peaks.setText("\n".join(parts) or "No pulls yet. Flash this revision, then pull it.")
         curves = working.curves(s.standard) if working else []
         if not curves:
             self.factor.setText("")
@@ -208,21 +223,13 @@ class DynoView(View):
         self.factor.setText(text)
 
     def _curves(self, mean: MeanCurve, token: str, name: str, power: str, torque: str) -> None:
-        dashed = token == "reference"
-        sets = (
+        for plot, values, deviation, unit in (
             (self.power, mean.power_w, mean.power_sd_w, power),
             (self.torque, mean.torque_nm, mean.torque_sd_nm, torque),
-        )
-        for plot, values, deviation, unit in sets:
+        ):
             shown = from_canonical(values, unit)
             spread = deviation / UNITS[unit].factor
-            if np.all(np.isfinite(spread)):
-                plot.addItem(band(mean.speed_rpm, shown - spread, shown + spread, token))
-            plot.plot(mean.speed_rpm, shown, pen=line_pen(token, 2.2, dashed=dashed))
-            at = len(shown) // 3 if dashed else (2 * len(shown)) // 3
-            item = tag(name, token, (0.5, -0.15 if dashed else 1.05))
-            item.setPos(float(mean.speed_rpm[at]), float(shown[at]))
-            plot.addItem(item)
+            self.curves[plot, token].show(mean.speed_rpm, shown, shown - spread, shown + spread, name)
 
     def _gain(self, working: RevisionResults, reference: RevisionResults, power: str) -> None:
         s = self.session
@@ -235,14 +242,9 @@ class DynoView(View):
         except EvidenceError:
             return
         factor = UNITS[power].factor
-        values: FloatArray = g.power_w / factor
-        if np.all(np.isfinite(g.low_w)):
-            self.gained.addItem(band(g.speed_rpm, g.low_w / factor, g.high_w / factor, "working"))
-        self.gained.plot(g.speed_rpm, values, pen=line_pen("working", 2))
-        self.gained.addLine(y=0, pen=line_pen("ink", 1))
-        region = pg.LinearRegionItem(g.band_rpm, movable=False, brush=faint("quiet", 0.10), pen=line_pen("line", 1))
-        region.setZValue(-20)
-        self.gained.addItem(region)
+        self.gain_curve.show(g.speed_rpm, g.power_w / factor, g.low_w / factor, g.high_w / factor)
+        self.band.setRegion(g.band_rpm)
+        self.band.show()
 
     def _fill_table(self, results: RevisionResults | None, power: str, torque: str) -> None:
         s = self.session
@@ -272,9 +274,9 @@ class DynoView(View):
     def _jump(self, where: Where) -> None:
         if not self.isVisible() or where.speed_rpm is None:
             return
-        for line, plot in zip(self.mark, (self.power, self.torque, self.gained), strict=True):
-            line.setPos(where.speed_rpm)
-            plot.addItem(line, ignoreBounds=True)
+        for mark in self.marks:
+            mark.setPos(where.speed_rpm)
+            mark.show()
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""

@@ -55,15 +55,37 @@ def faint(token: str, share: float) -> QColor:
     return mix(tokens().color("sheet"), tokens().color(token), share)
 
 
-def band(x: np.ndarray, low: np.ndarray, high: np.ndarray, token: str, share: float = 0.22) -> pg.FillBetweenItem:
-    """A filled band between two curves."""
-    none = pg.mkPen(None)
-    one, other = pg.PlotDataItem(x, low, pen=none), pg.PlotDataItem(x, high, pen=none)
-    return pg.FillBetweenItem(one, other, brush=pg.mkBrush(faint(token, share)))
+class BandedCurve:
+    """A curve with the band of its spread and its name, made once and given new numbers."""
 
+    def __init__(self, plot: pg.PlotItem, token: str, *, dashed: bool = False, width: float = 2.2) -> None:
+        none = pg.mkPen(None)
+        self._low, self._high = plot.plot(pen=none), plot.plot(pen=none)
+        self._band = pg.FillBetweenItem(self._low, self._high, brush=pg.mkBrush(faint(token, 0.22)))
+        self._line = plot.plot(pen=line_pen(token, width, dashed=dashed))
+        self._name = pg.TextItem("", color=tokens().color(token), anchor=(0.5, -0.15 if dashed else 1.05))
+        self._name.setFont(font(CAPTION_PX, bold=True))
+        # Two names stand at two places, so that they do not lie on each other.
+        self._name_at = 1.0 / 3.0 if dashed else 2.0 / 3.0
+        plot.addItem(self._band)
+        plot.addItem(self._name, ignoreBounds=True)
+        self.clear()
 
-def tag(text: str, token: str, anchor: tuple[float, float] = (0.0, 1.0)) -> pg.TextItem:
-    """A word beside a curve."""
-    item = pg.TextItem(text, color=tokens().color(token), anchor=anchor)
-    item.setFont(font(CAPTION_PX, bold=True))
-    return item
+    def show(self, x: np.ndarray, y: np.ndarray, low: np.ndarray, high: np.ndarray, name: str = "") -> None:
+        """New numbers; bounds that are not known (NaN) leave the band out."""
+        known = bool(np.all(np.isfinite(low)) and np.all(np.isfinite(high)))
+        self._low.setData(x, low if known else y)
+        self._high.setData(x, high if known else y)
+        self._line.setData(x, y)
+        at = int(self._name_at * (len(x) - 1))
+        self._name.setText(name)
+        self._name.setPos(float(x[at]), float(y[at]))
+        for item in (self._band, self._line, self._name):
+            item.show()
+
+    def clear(self) -> None:
+        """Show nothing."""
+        for curve in (self._low, self._high, self._line):
+            curve.setData([], [])
+        for item in (self._band, self._line, self._name):
+            item.hide()

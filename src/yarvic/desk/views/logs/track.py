@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QPen
 
 from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import CAPTION_PX, tokens
@@ -65,20 +66,25 @@ class Track:
             line.setPen(line_pen("line", 1))
         self._region.setZValue(-20)
         self.plot.addItem(self._region, ignoreBounds=True)
-        self._ghost = self.plot.plot(pen=line_pen("reference", 1.4, dashed=True), connect="finite")
-        self._beside = [self.plot.plot(pen=line_pen("ink", 1, dashed=True), connect="finite") for _ in lane.beside]
-        self._main = [self.plot.plot(pen=self._pen(n), connect="finite") for n in range(len(lane.keys))]
+        self._ghost = self._curve(line_pen("reference", 1, dashed=True))
+        self._beside = [self._curve(line_pen("ink", 1, dashed=True)) for _ in lane.beside]
+        self._main = [self._curve(self._pen(n)) for n in range(len(lane.keys))]
         self._limit = pg.InfiniteLine(angle=0, pen=line_pen("stop", 1.4))
         self._limit.hide()
         self.plot.addItem(self._limit)
         self.cursor = pg.InfiniteLine(angle=90, pen=line_pen("ink", 1))
         self.plot.addItem(self.cursor, ignoreBounds=True)
 
-    def _pen(self, n: int) -> object:
+    def _curve(self, pen: QPen) -> pg.PlotDataItem:
+        # Noisy traces of many points: smoothed edges cost five times the time and show nothing more.
+        return self.plot.plot(pen=pen, connect="finite", antialias=False)
+
+    def _pen(self, n: int) -> QPen:
         if len(self.lane.keys) == 1:
             return line_pen("working", 2)
         dash, token, width = _CYLINDERS[n % len(_CYLINDERS)]
-        return pg.mkPen(tokens().color(token), width=width, style=dash)
+        pen: QPen = pg.mkPen(tokens().color(token), width=width, style=dash)
+        return pen
 
     @property
     def ghost_key(self) -> str:

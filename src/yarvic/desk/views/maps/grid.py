@@ -7,11 +7,12 @@ from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionMode
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QTableView
 
+from yarvic.core.checks.limits import default_limits
 from yarvic.desk.theme import BODY_PX, font, mix, tokens
 from yarvic.state.maps import MapsState
 
-# Deeper retard than this tints the bar at a cell's foot; the limit of the knock check is drawn from the same number.
-KNOCK_DEG = 3.0
+# Deeper retard than the knock check allows tints the bar at a cell's foot.
+KNOCK_DEG = default_limits().rules["knock_retard"].stop
 
 
 class TableModel(QAbstractTableModel):

@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
 
 from yarvic.core.errors import YarvicError
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.maps.grid import Grid
+from yarvic.desk.views.maps.grid import KNOCK_DEG, Grid
 from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
@@ -244,7 +244,8 @@ class MapsView(View):
         if self.maps.evidence() is not None and results is not None and revision is not None:
             self.foot.setText(
                 f"Bar at a cell's foot: time spent there in {len(results.pulls)} pulls of {revision.name}; red and thick"
-                " where a cylinder was retarded more than 3 deg. Bold: differs from the reference, by the small number."
+                f" where a cylinder was retarded more than {KNOCK_DEG:g} deg. Bold: differs from the reference, by the"
+                " small number."
             )
         else:
             self.foot.setText("Bold: differs from the reference, by the small number.")

@@ -6,15 +6,12 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QBuffer, QByteArray, QIODevice, QSize, Qt
-from PyQt6.QtGui import QPainter, QPixmap
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
-    QDialog,
     QFileDialog,
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QScrollArea,
     QVBoxLayout,
@@ -24,7 +21,8 @@ from PyQt6.QtWidgets import (
 from yarvic.core.errors import YarvicError
 from yarvic.core.release.gate import Condition, is_open
 from yarvic.desk.overlays import Command
-from yarvic.desk.theme import PAPER
+from yarvic.desk.views.release.preview import SheetPreview
+from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.words import Elided, act, label, row, rule, word
@@ -34,80 +32,6 @@ from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
-
-
-class SignDialog(QDialog):
-    """The last question before a signature; signing cannot be taken back."""
-
-    def __init__(self, parent: QWidget, text: str) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("Sign the release")
-        self.setModal(True)
-        self.setMinimumWidth(460)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(24, 20, 24, 18)
-        column.setSpacing(14)
-        column.addWidget(label("Sign the release", "title"))
-        column.addWidget(label(text, wrap=True))
-        self.sign = act("Sign", self.accept)
-        self.back = word("Not yet", self.reject, "Esc")
-        column.addLayout(row(None, self.back, self.sign, spacing=12))
-        self.back.setFocus()
-
-
-class SheetPreview(QScrollArea):
-    """The customer's sheet as it will print, drawn from the PDF itself."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setAccessibleName("Customer sheet")
-        self.setFrameShape(self.Shape.NoFrame)
-        self.setWidgetResizable(True)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._label = QLabel()
-        self._label.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignHCenter)
-        self._label.setWordWrap(True)
-        self.setWidget(self._label)
-        self._pdf = b""
-
-    def show_pdf(self, pdf: bytes) -> None:
-        """Render the first page at the width there is."""
-        from PyQt6.QtPdf import QPdfDocument
-
-        self._pdf = pdf
-        document = QPdfDocument(self)
-        buffer = QBuffer(self)
-        buffer.setData(QByteArray(pdf))
-        buffer.open(QIODevice.OpenModeFlag.ReadOnly)
-        document.load(buffer)
-        viewport = self.viewport()
-        width = max(260, (viewport.width() if viewport is not None else 300) - 8)
-        scale = self.devicePixelRatioF()
-        size = document.pagePointSize(0)
-        height = width * size.height() / max(size.width(), 1.0)
-        image = document.render(0, QSize(round(width * scale), round(height * scale)))
-        image.setDevicePixelRatio(scale)
-        page = QPixmap(image.size())
-        page.setDevicePixelRatio(scale)
-        page.fill(PAPER.color("sheet"))  # paper stays paper, in Night too
-        painter = QPainter(page)
-        painter.drawImage(0, 0, image)
-        painter.end()
-        self._label.setPixmap(page)
-        buffer.close()
-        document.deleteLater()
-        buffer.deleteLater()
-
-    def say(self, text: str) -> None:
-        """Say why there is no sheet."""
-        self._pdf = b""
-        self._label.setText(text)
-
-    def resizeEvent(self, event) -> None:
-        """Draw it for the new width."""
-        super().resizeEvent(event)
-        if self._pdf:
-            self.show_pdf(self._pdf)
 
 
 class ReleaseView(View):
