@@ -2,31 +2,39 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-STAMP := $(VENV)/.installed
+READY := $(VENV)/.ready
+READY_DEV := $(VENV)/.ready-dev
+SOURCES := pyproject.toml constraints.txt tools/system_libraries.sh
 
-.PHONY: install demo test bench lint shots system clean
+.PHONY: install install-dev demo test bench lint shots system clean
 
-install: $(STAMP)
+install: $(READY)
+
+install-dev: $(READY_DEV)
 
 system:
 	@sh tools/system_libraries.sh
 
-$(STAMP): pyproject.toml constraints.txt tools/system_libraries.sh
+$(READY): $(SOURCES)
 	@sh tools/system_libraries.sh
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	@touch $(READY)
+
+$(READY_DEV): $(READY)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test,dev]'
-	@touch $(STAMP)
+	@touch $(READY_DEV)
 
 demo: install
 	$(BIN)/yarvic demo
 
-test: install
+test: install-dev
 	sh tools/run_tests.sh $(BIN)
 
 bench: install
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks
 
-lint: install
+lint: install-dev
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy

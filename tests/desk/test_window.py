@@ -1,5 +1,6 @@
 """The window as a new user meets it, and as one who makes mistakes."""
 
+import time
 from pathlib import Path
 
 import numpy as np
@@ -417,16 +418,26 @@ def test_a_draft_is_neither_flashed_nor_pulled(driver):
     assert not driver.window.view("dyno").three.isEnabled()
 
 
-def test_a_flash_can_be_cancelled(driver):
+def test_a_flash_can_be_cancelled(driver, monkeypatch):
     s = driver.window.session
     driver.rung("Stock")
     driver.step(4)
     view = driver.window.view("flash")
     assert "differ between the unit and Stock" in view.said.text()
     before = s.bench.unit.memory
-    s.bench.unit.seconds_per_block = 0.3
+    unit, status = s.bench.unit, driver.window.status
+    write = unit.write_block
+
+    def held_up(index, data):
+        """Each block takes until somebody cancels, however fast or slow the machine is."""
+        write(index, data)
+        end = time.monotonic() + 60.0
+        while not (status._task is None or status._task.asked) and time.monotonic() < end:
+            time.sleep(0.01)
+
+    monkeypatch.setattr(unit, "write_block", held_up)
     driver.click(view.go)
-    driver.wait("writing to begin", lambda: "half" in str(view.memory.states) or "written" in view.memory.states, 20)
+    driver.wait("writing to begin", lambda: unit.memory != before)
     assert driver.window.status.progress.isVisible()
     driver.click(driver.window.status.cancel)
     driver.idle()

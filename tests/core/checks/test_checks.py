@@ -252,6 +252,7 @@ def test_numbers_follow_the_chosen_unit():
     found = findings(boost_pressure=np.full(T.size, 226e3), boost_target=np.full(T.size, 226e3))["boost_limit"]
     assert found.numbers({"pressure": "psi"}).startswith("32.8 psi")
     assert "34.1 psi" in found.numbers({"pressure": "psi"})
+    assert amount(6461.0, "rpm") == "6,461 rpm"
     assert amount(0.5, "%") == "50.0 %" and amount(0.87, "lambda") == "0.870 lambda"
 
 

@@ -268,6 +268,12 @@ def test_a_sheet_that_cannot_be_understood(demo_path):
         Job.open(demo_path)
 
 
+def test_a_closed_job_says_that_it_is_closed(job):
+    job.close()
+    with pytest.raises(JobError, match="closed meanwhile"):
+        job.revisions()
+
+
 def test_edits_survive_json():
     edits = (Edit("RON 95", "spark_advance", "x", ((1, 2), (3, 4)), (1.0, 2.0), (0.5, 1.5)),)
     assert edits_from_json(edits_to_json(edits)) == edits

@@ -39,6 +39,10 @@ def said(path: Path) -> Iterator[None]:
         else:
             what, remedy = f"the file could not be used: {text}", "Restore the job from a copy."
         raise JobError(what, concerns=str(path), remedy=remedy, details=text) from error
+    except sqlite3.ProgrammingError as error:
+        raise JobError(
+            "the job was closed meanwhile", concerns=str(path), remedy="Open it again.", details=str(error)
+        ) from error
     except sqlite3.DatabaseError as error:
         raise JobError(
             "the job file is damaged",
