@@ -421,6 +421,14 @@ def test_settings_are_remembered_and_damage_is_survived(tmp_path, monkeypatch):
     settings = Settings(theme="night", step="maps", author="R. S.")
     save_settings(settings)
     assert load_settings() == settings
+    for text in ("{broken", "[]", '{"step": "../../etc"}', '{"theme": 3}', "\0"):
+        (home() / "settings.json").write_text(text)
+        assert load_settings() == Settings()
+    (home() / "settings.json").write_text(
+        '{"units": {"pressure": "kg", "torque": "lb-ft", "x": "y"}, "author": "R. S."}'
+    )
+    assert load_settings().units == {**Settings().units, "torque": "lb-ft"}
+    assert load_settings().author == "R. S."
     (home() / "settings.json").write_text("{broken")
     assert load_settings() == Settings()
     monkeypatch.setenv("YARVIC_HOME", "/proc/none")

@@ -72,7 +72,7 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(960, 640)
         if settings.geometry:
-            self.restoreGeometry(QByteArray.fromBase64(settings.geometry.encode("ascii")))
+            self.restoreGeometry(QByteArray.fromBase64(settings.geometry.encode("ascii", errors="ignore")))
         self._show_step(settings.step)
 
     def _arrange(self) -> None:

@@ -37,7 +37,9 @@ class DraftState:
         self.edits: list[Edit] = []
         self._undone: list[Edit] = []
         for edit in edits:
-            self.calibrations[edit.slot] = apply_edit(self.calibrations[edit.slot], edit)
+            if edit.slot not in self.calibrations:
+                raise CalibrationError(f"there is no slot {edit.slot!r}")
+            self._do(edit)
             self.edits.append(edit)
 
     @property

@@ -187,7 +187,7 @@ class Session:
     def go(self, step: str) -> None:
         """Show a step."""
         if step in STEPS:
-            self.settings.step = step
+            self.settings.step = step  # type: ignore[assignment]
             self.step_changed.emit(step)
 
     # -- drafting

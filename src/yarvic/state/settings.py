@@ -6,10 +6,11 @@ import os
 from pathlib import Path
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from yarvic.core.errors import FormatError
 from yarvic.core.formats.files import write_whole
+from yarvic.core.units import UNITS
 
 DEFAULT_UNITS = {
     "pressure": "kPa",
@@ -21,6 +22,10 @@ DEFAULT_UNITS = {
 }
 
 
+def _measures(label: str, quantity: str) -> bool:
+    return UNITS[label].quantity == ("pressure" if quantity == "fuel pressure" else quantity)
+
+
 class Settings(BaseModel):
     """Units by quantity, theme, step, window, last job, and the name that signs."""
 
@@ -28,10 +33,17 @@ class Settings(BaseModel):
 
     units: dict[str, str] = Field(default_factory=lambda: dict(DEFAULT_UNITS))
     theme: Literal["paper", "night"] = "paper"
-    step: str = "job"
+    step: Literal["job", "plan", "maps", "flash", "dyno", "logs", "checks", "release"] = "job"
     geometry: str = ""
     last_job: str = ""
     author: str = ""
+
+    @field_validator("units")
+    @classmethod
+    def _known_units(cls, units: dict[str, str]) -> dict[str, str]:
+        """Only units that measure what they are chosen for; the others keep their defaults."""
+        good = {q: u for q, u in units.items() if q in DEFAULT_UNITS and u in UNITS and _measures(u, q)}
+        return {**DEFAULT_UNITS, **good}
 
 
 def home() -> Path:

@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from yarvic.core.calibration.edits import Edit
 from yarvic.core.checks.limits import ComponentLimit
 from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.physics.correction import STANDARDS
 
 
 class _Document(BaseModel):
@@ -63,9 +64,11 @@ class JobSheet(_Document):
     pulls_required: Annotated[int, Field(ge=1)] = 3
 
     @model_validator(mode="after")
-    def _band_rises(self) -> JobSheet:
+    def _makes_sense(self) -> JobSheet:
         if self.band_rpm[0] >= self.band_rpm[1]:
             raise ValueError("the scored band must rise")
+        if self.standard not in STANDARDS:
+            raise ValueError(f"there is no correction standard {self.standard!r}")
         return self
 
 
