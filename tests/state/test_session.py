@@ -532,3 +532,39 @@ def test_work_of_a_closed_job_comes_to_nothing(session, tmp_path):
     held["done"]()
     assert len(session.job.evidence()) == 9
     assert session.busy is None
+
+
+@pytest.mark.parametrize(
+    "edits",
+    [
+        '[["RON 95", "spark_advance", "x", [[0, 0]], [99.0], [1.0]]]',  # expects a value that is not there
+        '[["RON 95", "no such table", "x", [[0, 0]], [1.0], [2.0]]]',
+        '[["RON 95", "spark_advance", "x", [[99, 0]], [1.0], [2.0]]]',
+        '[["RON 95", "spark_advance"',
+        '[["no slot", "spark_advance", "x", [[0, 0]], [1.0], [2.0]]]',
+    ],
+)
+def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
+    import sqlite3
+    from pathlib import Path
+
+    connection = sqlite3.connect(demo_path)
+    connection.execute("INSERT INTO draft VALUES (1, 3, ?, '2024-01-01')", (edits,))
+    connection.commit()
+    connection.close()
+    s = Session(Settings(), InlineRunner())
+    ears = Ears(s)
+    s.open_job(Path(demo_path))
+    assert s.draft is None and s.working_name() == "B1"
+    assert "kept draft cannot be opened" in str(ears.errors[0]) and ears.errors[0].remedy
+    maps = MapsState(s)
+    take_spark_off(maps)
+    assert s.job.draft().edits == tuple(s.draft.edits)
+    s.close_job()
+
+
+def test_an_unknown_standard_in_a_sheet_is_refused():
+    from yarvic.demo.ptarmigan import sheet
+
+    with pytest.raises(ValueError, match="no correction standard"):
+        type(sheet()).model_validate({**sheet().model_dump(), "standard": "abc"})

@@ -10,7 +10,7 @@ from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import unpack
-from yarvic.core.errors import JobError, YarvicError
+from yarvic.core.errors import CalibrationError, JobError, YarvicError
 from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.model import Revision
@@ -65,11 +65,7 @@ class Session:
         try:
             bench = BenchState(job)
             revisions = job.revisions()
-            kept = job.draft()
-            draft = None
-            if kept is not None:
-                parent = next(r for r in revisions if r.id == kept.parent_id)
-                draft = DraftState(job, parent, kept.edits)
+            draft, draft_fault = self._kept_draft(job, revisions)
         except YarvicError:
             job.close()
             raise
@@ -86,10 +82,28 @@ class Session:
         self.selection_changed.emit()
         if draft is not None:
             self.say(f"The draft on {draft.parent.name} was kept and is open again.")
+        if draft_fault is not None:
+            self.failed.emit(draft_fault)
         self._judge([r.id for r in self._revisions])
         self.runner.run(
             "Checking the file", lambda p, c: verify(path), lambda _: None, self.failed.emit, visible=False
         )
+
+    @staticmethod
+    def _kept_draft(job: Job, revisions: list[Revision]) -> tuple[DraftState | None, YarvicError | None]:
+        """The draft that was kept, or what is wrong with it: a bad draft does not keep the job shut."""
+        try:
+            kept = job.draft()
+            if kept is None:
+                return None, None
+            parent = next((r for r in revisions if r.id == kept.parent_id), None)
+            if parent is None:
+                raise JobError("the draft's parent is missing")
+            return DraftState(job, parent, kept.edits), None
+        except (JobError, CalibrationError) as error:
+            remedy = "The revisions are whole. The next edit begins a new draft in its place."
+            fault = JobError(f"the kept draft cannot be opened: {error.what}", concerns=str(job.path), remedy=remedy)
+            return None, fault
 
     def _take_up(self, draft: DraftState | None) -> None:
         assert self.job is not None
