@@ -13,7 +13,7 @@ import numpy as np
 from yarvic.core.calibration.compare import compare
 from yarvic.core.calibration.image import check_image, unpack
 from yarvic.core.errors import EvidenceError, ReleaseError, YarvicError
-from yarvic.core.evidence.repeatability import gain, mean_curve
+from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.formats.maps import maps_to_csv, maps_to_json
 from yarvic.core.job.model import Revision, Waiver
@@ -150,10 +150,12 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
         lines = "Uncorrected, as measured."
     if correction.warnings:
         lines += " " + ". ".join(w[0].upper() + w[1:] for w in correction.warnings) + "."
+    if s.standard != "none":
+        lines += f" Uncorrected: {curve_peaks(mean_curve(s.results.curves('none')), power, torque)}."
     stock_maps = calibrations_of(job, job.revisions()[0])
     now = calibrations_of(job, s.revision)
     changes = [f"Slot {slot}. {d.sentence()}." for slot in now for d in compare(stock_maps[slot], now[slot])]
-    fitted = [f"{b.title}, fitted as build {b.number}." for b in job.builds()[1:]]
+    fitted = [f"{b.title[:1].upper()}{b.title[1:]}, fitted as build {b.number}." for b in job.builds()[1:]]
     fuels = [
         f"Slot {slot}: {fuel(key).title}, RON {fuel(key).ron:.0f} or higher."
         + (
@@ -176,7 +178,7 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
         power_unit=power,
         torque_unit=torque,
         correction_line=lines,
-        gain_line=_gain_line(job, s, power) + f" Peaks: {curve_peaks(after, power, torque)}.",
+        gain_line=_gain_line(job, s, power) + _peak_line(s, before, after, power, torque),
         comparison_line=s.comparison + "." if s.comparison else "",
         conditions=_conditions(s),
         changes=[*fitted, *changes] or ["Nothing: this is the stock map."],
@@ -202,6 +204,11 @@ def _conditions(s: Signing) -> list[str]:
         f" {_range([c.temperature_k - 273.15 for c in used], 1)} degC,"
         f" {_range([c.relative_humidity * 100 for c in used], 0)} % humidity; fuel {fuel(used[0].fuel).title}.",
     ]
+
+
+def _peak_line(s: Signing, before: MeanCurve | None, after: MeanCurve, power: str, torque: str) -> str:
+    was = f" {s.reference_name}: {curve_peaks(before, power, torque)}." if before is not None else ""
+    return f" {s.revision.name}: {curve_peaks(after, power, torque)}.{was}"
 
 
 def _gain_line(job: Job, s: Signing, power: str) -> str:

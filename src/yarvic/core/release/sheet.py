@@ -113,8 +113,10 @@ def _curves(canvas: Any, c: SheetContent, top: float) -> float:
     canvas.setFont("Sheet", 7)
     for i in range(6):
         y = bottom + height * i / 5
-        canvas.setLineWidth(0.2)
+        canvas.setLineWidth(0.3)
+        canvas.setStrokeGray(0.75)
         canvas.line(left, y, right, y)
+        canvas.setStrokeGray(0)
         canvas.drawRightString(left - 3, y - 2, f"{top_torque * i / 5:.0f}")
         canvas.drawString(right + 3, y - 2, f"{top_power * i / 5:.0f}")
     for value in range(int(np.ceil(low / 1000)) * 1000, int(high) + 1, 1000):
