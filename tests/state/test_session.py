@@ -324,10 +324,13 @@ def test_the_sheet_compares_with_stock(session):
     for part in (
         "Dashed: Stock",
         "Map and parts changed",
-        "front intercooler",
+        "Front intercooler",
         "Slot E30",
         "Not measured",
         "SIMULATED",
+        "Uncorrected: ",
+        "B1: ",
+        "Stock: ",
     ):
         assert part in text
 
