@@ -32,18 +32,17 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None) -> Log:
     is called time and has s or ms. Air-fuel ratios need `stoichiometric_afr`. Missing numbers become NaN.
     Raises FormatError naming file and column when the header or a number cannot be understood.
     """
-    frame = _read(path)
-    names = [_HEADER.match(c) for c in frame.columns]
-    parsed = [
-        (m.group("name"), m.group("unit") or "") if m else (c, "") for m, c in zip(names, frame.columns, strict=True)
-    ]
+    columns = _read(path)
+    headers = [c.name for c in columns]
+    names = [_HEADER.match(c) for c in headers]
+    parsed = [(m.group("name"), m.group("unit") or "") if m else (c, "") for m, c in zip(names, headers, strict=True)]
     time_index = next((i for i, (n, _) in enumerate(parsed) if n.strip().lower() in _TIME_NAMES), None)
     if time_index is None:
         raise FormatError(
             "there is no time column", concerns=str(path), remedy="Name one column 'time [s]' or 'time [ms]'."
         )
-    time_s = _numbers(frame, time_index, path)
-    scale = _unit_of(path, frame.columns[time_index], parsed[time_index][1] or "s", "time")
+    time_s = _numbers(columns[time_index], path)
+    scale = _unit_of(path, headers[time_index], parsed[time_index][1] or "s", "time")
     if scale != 1.0:
         time_s = time_s * scale
     if not np.all(np.isfinite(time_s)):
@@ -53,10 +52,12 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None) -> Log:
     for index, (name, words) in enumerate(parsed):
         if index == time_index:
             continue
-        channel = _channel(path, frame, index, name, words, time_s, stoichiometric_afr)
+        # Each column leaves its table as it is taken, so that the log never stands in memory twice.
+        column, columns[index] = columns[index], columns[time_index]
+        channel = _channel(path, column, name, words, time_s, stoichiometric_afr)
         if channel.key in channels:
             raise FormatError(
-                f"{frame.columns[index]!r} names {channel.title!r} a second time",
+                f"{headers[index]!r} names {channel.title!r} a second time",
                 concerns=str(path),
                 remedy="Remove or rename one of the columns.",
             )
@@ -66,7 +67,7 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None) -> Log:
     return Log(channels)
 
 
-def _read(path: Path) -> polars.DataFrame:
+def _read(path: Path) -> list[polars.Series]:
     import polars as pl
 
     try:
@@ -80,13 +81,12 @@ def _read(path: Path) -> polars.DataFrame:
         ) from None
     if frame.height == 0:
         raise FormatError("holds no rows", concerns=str(path), remedy="Choose another file.")
-    return frame
+    return frame.get_columns()
 
 
-def _numbers(frame: polars.DataFrame, index: int, path: Path) -> FloatArray:
+def _numbers(series: polars.Series, path: Path) -> FloatArray:
     import polars as pl
 
-    series = frame.to_series(index)
     if series.dtype == pl.String:
         series = series.replace(_MISSING, [None] * len(_MISSING))
         number = series.cast(pl.Float64, strict=False)
@@ -115,18 +115,17 @@ def _unit_of(path: Path, column: str, words: str, quantity: str) -> float:
 
 def _channel(
     path: Path,
-    frame: polars.DataFrame,
-    index: int,
+    series: polars.Series,
     name: str,
     words: str,
     time_s: FloatArray,
     stoichiometric: float | None,
 ) -> Channel:
-    values = _numbers(frame, index, path)
+    values = _numbers(series, path)
     kind = find_channel(name)
     if kind is None:
         return Channel(name, name, UNKNOWN, words, time_s, values)
-    column = frame.columns[index]
+    column = series.name
     if kind.quantity == "mixture" and (is_afr(words) or (not words and "afr" in name.lower())):
         if stoichiometric is None:
             raise FormatError(
