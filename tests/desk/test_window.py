@@ -113,6 +113,21 @@ def test_a_job_open_elsewhere_may_be_read(empty, demo_path):
         holder.close()
 
 
+def test_a_job_in_a_folder_of_others_may_be_read(empty, demo_path, monkeypatch):
+    from yarvic.core.job import file
+
+    def refused(*arguments, **named):
+        raise PermissionError(13, "Permission denied")
+
+    # What the system says of a folder that this user may not write.
+    monkeypatch.setattr(file, "open", refused, raising=False)
+    assert empty.window.open_job(Path(demo_path)) is False
+    assert "folder may not be written" in empty.window.notice.what.text()
+    empty.click(empty.window.notice.offer)
+    empty.idle()
+    assert empty.window.session.job.read_only and empty.window.session.working_name() == "B1"
+
+
 # -- keys and overlays
 
 

@@ -47,6 +47,10 @@ class JobInUseError(JobError):
     """The job is open for writing in another process."""
 
 
+class JobNotWritableError(JobError):
+    """The job's folder may not be written; the job may still be read."""
+
+
 class LinkError(YarvicError):
     """The control unit did not do what was asked."""
 

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yarvic.core.errors import JobInUseError, YarvicError
+from yarvic.core.errors import JobInUseError, JobNotWritableError, YarvicError
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.desk.ladder import Ladder
 from yarvic.desk.overlays import Command, CommandList, KeySheet, Notice
@@ -155,7 +155,7 @@ class Window(QMainWindow):
         """Open a job; an error is shown in place, and the present job stays."""
         try:
             self.session.open_job(path, read_only=read_only)
-        except JobInUseError as error:
+        except (JobInUseError, JobNotWritableError) as error:
             self.notice.show_error(error, "Open it read only", partial(self.open_job, path, read_only=True))
             return False
         except YarvicError as error:

@@ -15,7 +15,7 @@ import pytest
 from yarvic.bench.vehicles import layout_text
 from yarvic.core.calibration.edits import Edit, add_to_cells, edit_between
 from yarvic.core.calibration.image import pack, unpack
-from yarvic.core.errors import CalibrationError, JobError, JobInUseError
+from yarvic.core.errors import CalibrationError, JobError, JobInUseError, JobNotWritableError
 from yarvic.core.job import columns, file
 from yarvic.core.job.edits_json import edits_from_json, edits_to_json
 from yarvic.core.job.store import Job
@@ -339,7 +339,7 @@ def test_a_folder_that_may_not_be_written(tmp_path, demo_file):
             os.setuid(65534)
             try:
                 Job.open(path)
-            except JobError as error:
+            except JobNotWritableError as error:
                 code = 0 if "may not be written" in str(error) and "read only" in str(error) else 4
             job = Job.open(path, read_only=True)
             code = code if len(job.revisions()) == 3 else 5

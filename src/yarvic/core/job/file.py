@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import IO
 from urllib.parse import quote
 
-from yarvic.core.errors import JobError, JobInUseError
+from yarvic.core.errors import JobError, JobInUseError, JobNotWritableError
 
 APPLICATION_ID = 0x59524A42  # "YRJB"
 VERSION = 1
@@ -70,7 +70,7 @@ class WriteLock:
                 remedy="Close it there, or open it here read only.",
             ) from None
         except OSError as error:
-            raise JobError(
+            raise JobNotWritableError(
                 f"the folder may not be written: {error.strerror}",
                 concerns=str(path.parent),
                 remedy="Open the job read only, or copy it to a folder of yours.",
