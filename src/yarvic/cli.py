@@ -109,7 +109,7 @@ def check(
                 concerns=str(path),
                 remedy="A pull holds throttle for 1.5 s or more and climbs 1200 rpm; log throttle and engine speed.",
             )
-        summaries = summarize([found for _, found in results])
+        summaries = summarize([list(r.findings) for r in results])
         # Without conditions some questions stay open: that is said, and it is not a failure of the log.
         known = [s.worst for s in summaries if s.worst.severity != UNKNOWN]
         worst.append(verdict(known))
@@ -127,6 +127,7 @@ def check(
                         "numbers": s.worst.numbers({}),
                         "value": s.worst.value,
                         "limit": s.worst.rule.stop_canonical if s.worst.rule else None,
+                        "margin": s.worst.margin,
                         "source": s.worst.rule.source if s.worst.rule else "",
                     }
                     for s in summaries

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from psygnal import Signal
@@ -117,6 +116,3 @@ class BenchState:
         if held is None or held.image != working.image:
             name = held.name if held else "an image that is not of this job"
             raise LinkError(f"the unit holds {name}, not {working.name}", remedy=f"Flash {working.name} first.")
-
-
-BlockListener = Callable[[Step], None]

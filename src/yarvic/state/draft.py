@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 
 import numpy as np
 from psygnal import Signal
@@ -163,5 +162,5 @@ class DraftState:
         name = self.job.next_name()
         image = pack(self.calibrations, self.job.layout, name, self.job.image(self.parent.image))
         return self.job.commit_revision(
-            name, self.parent.id, reason, author.strip(), image, [replace(e) for e in self.edits], drop_draft=True
+            name, self.parent.id, reason, author.strip(), image, self.edits, drop_draft=True
         )

@@ -33,9 +33,10 @@ def ranked(readings: list[Reading]) -> list[Reading]:
     return sorted(readings, key=lambda r: ORDER[r.severity])
 
 
-def of_summary(summary: Summary, units: Mapping[str, str], step: str = "") -> Reading:
-    """The card of one check over the pulls."""
+def of_summary(summary: Summary, units: Mapping[str, str]) -> Reading:
+    """The card of one check over the pulls; it leads to the log, or to the curve that a number was read from."""
     worst = summary.worst
+    step = "dyno" if worst.check in ("power", "torque") else "logs"
     return Reading(
         worst.severity,
         summary.sentence(),
@@ -71,7 +72,7 @@ def _evidence(session: Session) -> list[Reading]:
     found = [Reading(WATCH, "The evidence has faults", p.sentence) for p in (results.problems if results else ())]
     if results is None or not results.pulls:
         return [*found, Reading(UNKNOWN, f"No pulls of {name} yet", "flash it, then pull it", step="dyno")]
-    return found + [of_summary(s, session.settings.units, "logs") for s in results.summaries]
+    return found + [of_summary(s, session.settings.units) for s in results.summaries]
 
 
 def _job(session: Session) -> list[Reading]:
@@ -179,8 +180,8 @@ def _dyno(session: Session) -> list[Reading]:
     trend = peak_trend(curves)
     power = session.settings.units.get("power", "kW")
     if trend is not None:
-        size = interval_words(trend.per_pull, power)
-        falls = trend.per_pull.distinguishable and trend.per_pull.mean < 0
+        size = interval_words(trend, power)
+        falls = trend.distinguishable and trend.mean < 0
         found.append(
             Reading(
                 WATCH if falls else HOLDS,
@@ -193,9 +194,7 @@ def _dyno(session: Session) -> list[Reading]:
     correction = curves[0].correction
     if correction.warnings:
         found.append(Reading(WATCH, f"About {correction.title}", "; ".join(correction.warnings)))
-    return found + [
-        of_summary(s, session.settings.units, "logs") for s in results.summaries if s.worst.severity != HOLDS
-    ]
+    return found + [of_summary(s, session.settings.units) for s in results.summaries if s.worst.severity != HOLDS]
 
 
 def _gain(session: Session) -> list[Reading]:

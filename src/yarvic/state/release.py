@@ -303,6 +303,7 @@ def _evidence_document(s: Signing) -> dict[str, Any]:
                         "statement": f.statement,
                         "value": f.value,
                         "limit": f.rule.stop_canonical if f.rule else None,
+                        "margin": f.margin,
                         "speed_rpm": f.where.speed_rpm,
                         "source": f.rule.source if f.rule else "",
                     }

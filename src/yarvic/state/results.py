@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from yarvic.core.checks.finding import UNKNOWN, Finding, verdict
 from yarvic.core.checks.limits import default_limits
 from yarvic.core.checks.run import Summary, check_log, summarize
-from yarvic.core.errors import Cancelled, EvidenceError, JobError
-from yarvic.core.evidence.dyno import Curve, dyno_curve
+from yarvic.core.errors import Cancelled, JobError
+from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import Log, Problem, problems
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.job.model import Evidence
@@ -70,9 +70,9 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
             wrong[item.revision_id].append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
             continue
         wrong[item.revision_id] += problems(log)
-        for pull, findings in check_log(item.id, log, limits, item.conditions):
-            curves = _curves(job, item, log, pull)
-            pulls[item.revision_id].append(PullResult(item, log, pull, tuple(findings), curves))
+        for checked in check_log(item.id, log, limits, item.conditions):
+            curves = _curves(item, checked.curve, job.sheet.vehicle.boost_controlled)
+            pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves))
     return {
         r: RevisionResults(
             r, tuple(pulls[r]), tuple(summarize([list(p.findings) for p in pulls[r]])), tuple(wrong[r])
@@ -81,14 +81,7 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
     }
 
 
-def _curves(job: Job, item: Evidence, log: Log, pull: Pull) -> dict[str, Curve]:
-    if item.conditions is None or "roller_speed" not in log.channels:
+def _curves(item: Evidence, raw: Curve | None, boosted: bool) -> dict[str, Curve]:
+    if raw is None or item.conditions is None:
         return {}
-    boosted = job.sheet.vehicle.boost_controlled
-    curves = {}
-    for standard in STANDARDS:
-        try:
-            curves[standard] = dyno_curve(log, pull, item.conditions, standard, boost_controlled=boosted)
-        except EvidenceError:
-            return {}  # the checks say that this pull has no curve
-    return curves
+    return {n: raw.corrected(item.conditions, n, boost_controlled=boosted) for n in STANDARDS}

@@ -53,7 +53,8 @@ class Session:
         self.reference: int | None = None
         self.slot = ""
         self.standard = "none"
-        self.busy: Handle | None = None
+        self.busy: str | None = None  # the title of the long work under way
+        self._running: Handle | None = None
         self._revisions: list[Revision] = []
         self._calibrations: dict[int, dict[str, Calibration]] = {}
 
@@ -115,8 +116,8 @@ class Session:
 
     def close_job(self) -> None:
         """Close the job; a draft stays kept in its file."""
-        if self.busy is not None:
-            self.busy.cancel()
+        if self._running is not None:
+            self._running.cancel()
         if self.job is not None:
             self.job.close()
         self.job = self.bench = self.draft = None
@@ -280,7 +281,7 @@ class Session:
     def start(self, title: str, work: Work[Any], done: Callable[[Any], None]) -> None:
         """Run visible work; one at a time. A failure is shown, a cancel is said."""
         if self.busy is not None:
-            self.say(f"{self.busy.title} is under way: wait or cancel it.", trouble=True)
+            self.say(f"{self.busy} is under way: wait or cancel it.", trouble=True)
             return
 
         job = self.job
@@ -303,17 +304,9 @@ class Session:
                 self.failed.emit(error)
             self.bench_changed.emit()
 
-        class _Starting:
-            title = ""
-
-            def cancel(self) -> None: ...
-
-        starting = _Starting()
-        starting.title = title
-        self.busy = starting
+        self.busy = title
         handle = self.runner.run(title, work, finished, failed)
-        if self.busy is starting:
-            self.busy = handle
+        self._running = handle if self.busy is not None else None
         self.bench_changed.emit()
 
     def flash(self) -> None:

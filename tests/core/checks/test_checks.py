@@ -208,6 +208,27 @@ def test_what_was_not_logged_or_is_full_of_holes_is_not_known(channel, checks):
             assert found[check].value is None and found[check].note
 
 
+@pytest.mark.parametrize(
+    ("target", "check"),
+    [("boost_target", "boost_overshoot"), ("rail_target", "rail_sag"), ("lambda_target", "lambda_lean")],
+)
+def test_without_its_target_a_channel_is_not_judged(target, check):
+    for values in (None, np.full(T.size, np.nan)):
+        found = findings(**{target: values})[check]
+        assert (found.severity == UNKNOWN and CHANNELS[target].title in found.note) or "not in this log" in found.note
+
+
+def test_engine_speed_full_of_holes_is_not_known():
+    limit = ComponentLimit(
+        key="engine_speed", component="valves", basis="shaft", unit="rpm", safe=6700, stretch=7000, source="t"
+    )
+    holed = HEALTHY["engine_speed"].copy()
+    holed[::8] = np.nan
+    data = replace(evidence(engine_speed=holed), limits=default_limits((limit,)))
+    found = {f.check: f for _, family in FAMILIES for f in family(data)}
+    assert found["engine_speed"].severity == UNKNOWN
+
+
 def test_a_log_without_any_spark_correction_is_not_called_free_of_knock():
     found = findings(**{f"spark_correction_{i}": None for i in (1, 2, 3)})
     assert found["knock_retard"].severity == UNKNOWN
@@ -231,10 +252,10 @@ def test_a_bench_pull_is_judged(pulled):
     log, conditions = pulled
     results = check_log("R1", log, default_limits(COMPONENTS), conditions)
     assert len(results) == 1
-    by_check = {f.check: f for f in results[0][1]}
+    by_check = {f.check: f for f in results[0].findings}
     assert by_check["power"].severity == HOLDS and 60e3 < by_check["power"].value < 90e3
     assert by_check["power"].basis == "wheel, uncorrected"
-    assert all(f.family for f in results[0][1])
+    assert all(f.family for f in results[0].findings)
 
 
 def test_summary_is_worst_first_and_counts_pulls():

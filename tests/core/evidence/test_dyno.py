@@ -54,6 +54,15 @@ def test_correction_scales_the_curve(pulled):
     assert std.smoothing_rpm == raw.smoothing_rpm > 0
 
 
+def test_a_curve_under_another_standard_is_the_one_computed_by_it(pulled):
+    log, conditions = pulled
+    raw, std = curve_of(log, conditions), curve_of(log, conditions, "std")
+    for one in (raw, curve_of(log, conditions, "iso-1585")):
+        again = one.corrected(conditions, "std", boost_controlled=True)
+        assert np.allclose(again.power_w, std.power_w) and np.allclose(again.torque_nm, std.torque_nm)
+        assert again.correction == std.correction
+
+
 def test_peak_stands_where_it_is(pulled):
     curve = curve_of(*pulled)
     value, rpm = curve.peak_power()
@@ -166,4 +175,4 @@ def test_trend(three):
 
     falling = [replace(c, power_w=c.power_w * (1.0 - 0.02 * i)) for i, c in enumerate(three)]
     trend = peak_trend(falling)
-    assert trend.per_pull.mean < 0
+    assert trend.mean < 0

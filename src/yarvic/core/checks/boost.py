@@ -13,6 +13,7 @@ def boost(data: PullEvidence) -> list[Finding]:
     """Overshoot and shortfall after the target was first reached, and the highest boost against components."""
     try:
         t, pressure = data.series("boost_pressure")
+        data.series("boost_target")  # not known without a target to hold it against
         target = data.log.at("boost_target", t)
     except EvidenceError as error:
         return [data.not_known(c, str(error), "boost_pressure") for c in ("boost_overshoot", "boost_shortfall")]
@@ -40,14 +41,8 @@ def boost(data: PullEvidence) -> list[Finding]:
     )
     limit = data.limits.component("boost")
     if limit is not None:
-        top = int(np.argmax(pressure))
+        rule = limit.rule("Boost against the components")
         findings.append(
-            data.found(
-                "boost_limit",
-                float(pressure[top]),
-                f"Highest boost for the {limit.component}",
-                data.where("boost_pressure", float(t[top])),
-                rule=limit.rule("Boost against the components"),
-            )
+            data.highest("boost_limit", "boost_pressure", f"Highest boost for the {limit.component}", rule)
         )
     return findings

@@ -36,15 +36,6 @@ def curve(data: PullEvidence) -> list[Finding]:
         findings.append(replace(found, basis=f"{limit.basis}, uncorrected"))
     limit = data.limits.component("engine_speed")
     if limit is not None:
-        t, rpm_values = data.series("engine_speed")
-        top = int(np.argmax(rpm_values))
-        findings.append(
-            data.found(
-                "engine_speed",
-                float(rpm_values[top]),
-                f"Engine speed for the {limit.component}",
-                data.where("engine_speed", float(t[top])),
-                rule=limit.rule("Engine speed"),
-            )
-        )
+        statement = f"Engine speed for the {limit.component}"
+        findings.append(data.highest("engine_speed", "engine_speed", statement, limit.rule("Engine speed")))
     return findings

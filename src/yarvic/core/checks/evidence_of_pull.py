@@ -62,6 +62,15 @@ class PullEvidence:
         rule = rule or self.limits.rules[check]
         return Finding(check, judge(rule, value), statement, rule, value, where, note)
 
+    def highest(self, check: str, key: str, statement: str, rule: Rule | None = None) -> Finding:
+        """The highest value of a channel against a limit, or why it is not known."""
+        try:
+            t, values = self.series(key)
+        except EvidenceError as error:
+            return self.not_known(check, str(error), key)
+        top = int(np.argmax(values))
+        return self.found(check, float(values[top]), statement, self.where(key, float(t[top])), rule=rule)
+
     def not_known(self, check: str, why: str, channel: str) -> Finding:
         """A finding that says why the question cannot be answered."""
         rule = self.limits.rules.get(check)

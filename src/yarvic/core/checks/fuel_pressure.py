@@ -14,6 +14,7 @@ def fuel_pressure(data: PullEvidence) -> list[Finding]:
     findings = []
     try:
         t, rail = data.series("rail_pressure")
+        data.series("rail_target")
         target = data.log.at("rail_target", t)
         settled = t >= data.pull.start_s + data.limits.sensor["settle"]
         error = np.where(settled, rail / target - 1.0, np.nan)

@@ -19,6 +19,7 @@ def mixture(data: PullEvidence) -> list[Finding]:
     sensor = data.limits.sensor
     try:
         t, measured = data.series("lambda_measured")
+        data.series("lambda_target")
         target = data.log.at("lambda_target", t - sensor["lambda_delay"])
     except EvidenceError as error:
         return [data.not_known(c, str(error), "lambda_measured") for c in checks]

@@ -16,7 +16,7 @@ from yarvic.core.checks.mixture import mixture
 from yarvic.core.checks.temperatures import temperatures
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import Conditions
-from yarvic.core.evidence.dyno import dyno_curve
+from yarvic.core.evidence.dyno import Curve, dyno_curve
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.pulls import Pull, find_pulls
 
@@ -32,10 +32,17 @@ FAMILIES: tuple[tuple[str, Family], ...] = (
 )
 
 
-def check_log(
-    evidence: str, log: Log, limits: Limits, conditions: Conditions | None = None
-) -> list[tuple[Pull, list[Finding]]]:
-    """The findings of every pull in a log, in time order; without pulls the list is empty."""
+@dataclass(frozen=True)
+class CheckedPull:
+    """A pull with its findings, and its uncorrected curve where a roller was logged."""
+
+    pull: Pull
+    findings: tuple[Finding, ...]
+    curve: Curve | None
+
+
+def check_log(evidence: str, log: Log, limits: Limits, conditions: Conditions | None = None) -> list[CheckedPull]:
+    """Every pull of a log judged, in time order; without pulls the list is empty."""
     results = []
     for pull in find_pulls(log):
         found_curve = None
@@ -48,7 +55,7 @@ def check_log(
         part = log.cut(pull.start_s - margin, pull.end_s + margin)
         data = PullEvidence(evidence, part, pull, limits, conditions, found_curve)
         findings = [replace(found, family=title) for title, family in FAMILIES for found in family(data)]
-        results.append((pull, findings))
+        results.append(CheckedPull(pull, tuple(findings), found_curve))
     return results
 
 

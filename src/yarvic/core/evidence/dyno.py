@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -39,6 +39,12 @@ class Curve:
     torque_nm: FloatArray
     correction: Correction
     smoothing_rpm: float
+
+    def corrected(self, conditions: Conditions, standard: str, *, boost_controlled: bool) -> Curve:
+        """This curve under another standard: its factor takes the place of the one applied."""
+        how = correction(standard, conditions.air, boost_controlled=boost_controlled)
+        ratio = how.factor / self.correction.factor
+        return replace(self, power_w=self.power_w * ratio, torque_nm=self.torque_nm * ratio, correction=how)
 
     def peak_power(self) -> tuple[float, float]:
         """Highest power in W and the engine speed at which it stands."""

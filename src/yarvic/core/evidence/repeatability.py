@@ -137,15 +137,8 @@ def gain(working: list[Curve], reference: list[Curve], band_rpm: tuple[float, fl
     return Gain(grid, each, each_low, each_high, (low, high), over)
 
 
-@dataclass(frozen=True)
-class Trend:
-    """Change of the peak from one pull to the next, W, with its interval at 95 %."""
-
-    per_pull: Interval
-
-
-def peak_trend(curves: list[Curve]) -> Trend | None:
-    """Least-squares slope of peak power over pull order; None with fewer than three pulls."""
+def peak_trend(curves: list[Curve]) -> Interval | None:
+    """Change of peak power from pull to pull, W, by least squares, with its interval; None with fewer than three pulls."""
     if len(curves) < 3:
         return None
     from scipy.stats import linregress, t
@@ -154,4 +147,4 @@ def peak_trend(curves: list[Curve]) -> Trend | None:
     fit = linregress(np.arange(peaks.size), peaks)
     reach = float(t.ppf(0.5 + CONFIDENCE / 2.0, peaks.size - 2) * fit.stderr)
     slope = float(fit.slope)
-    return Trend(Interval(slope, slope - reach, slope + reach))
+    return Interval(slope, slope - reach, slope + reach)

@@ -15,11 +15,16 @@ pg.setConfigOptions(antialias=True)
 def sheet() -> pg.GraphicsLayoutWidget:
     """An empty sheet for one or more charts."""
     widget = pg.GraphicsLayoutWidget()
+    dress(widget)
+    return widget
+
+
+def dress(widget: pg.GraphicsLayoutWidget) -> None:
+    """The ground and margins of a sheet."""
     widget.setFrameShape(widget.Shape.NoFrame)
     widget.setBackground(tokens().color("sheet"))
     widget.ci.setContentsMargins(6, 6, 10, 4)
     widget.ci.setSpacing(4)
-    return widget
 
 
 def style(plot: pg.PlotItem, *, left: str = "", bottom: str = "", width: int = 52) -> None:

@@ -6,7 +6,7 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
 
-from yarvic.desk.widgets.plot import faint, line_pen, sheet, style
+from yarvic.desk.widgets.plot import dress, faint, line_pen, style
 from yarvic.state.maps import MapsState
 
 GRAB_PX = 12.0
@@ -20,11 +20,7 @@ class Slices(pg.GraphicsLayoutWidget):
     def __init__(self, maps: MapsState) -> None:
         super().__init__()
         self.maps = maps
-        made = sheet()  # for its settings: the same look as all charts
-        self.setBackground(made.backgroundBrush())
-        self.setFrameShape(self.Shape.NoFrame)
-        self.ci.setContentsMargins(6, 6, 10, 2)
-        made.deleteLater()
+        dress(self)
         self.plot = self.addPlot()
         style(self.plot, width=46)
         self.plot.getViewBox().setMouseEnabled(x=False, y=False)
