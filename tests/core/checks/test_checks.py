@@ -274,6 +274,7 @@ def test_numbers_follow_the_chosen_unit():
     assert found.numbers({"pressure": "psi"}).startswith("32.8 psi")
     assert "34.1 psi" in found.numbers({"pressure": "psi"})
     assert amount(6461.0, "rpm") == "6,461 rpm"
+    assert amount(-0.04, "deg") == "0.0 deg" and amount(-0.06, "deg") == "-0.1 deg"
     assert amount(0.5, "%") == "50.0 %" and amount(0.87, "lambda") == "0.870 lambda"
 
 

@@ -84,6 +84,8 @@ def amount(value: float, label: str) -> str:
     """A canonical number in the given unit, as it is read: `235.0 kPa`, `-4.2 %`, `0.84` for lambda."""
     u = UNITS[label]
     shown = f"{from_canonical(value, label):{',' if label == 'rpm' else ''}.{u.decimals}f}"
+    if not shown.strip("-0.,"):
+        shown = shown.lstrip("-")  # what rounds to nothing has no sign
     if label in ("lambda", "fraction"):
         return f"{shown} {label}" if label == "lambda" else shown
     return f"{shown} {label.removesuffix(' diff')}"
