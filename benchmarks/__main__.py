@@ -122,7 +122,8 @@ def _reopen(path: Path, imported_s: float) -> None:
     from yarvic.bench.vehicles import layout_text, stock_image
     from yarvic.core.formats.csv_log import read_csv_log
     from yarvic.core.job.store import Job
-    from yarvic.demo.ptarmigan import AUTHOR, sheet
+    from yarvic.demo.ptarmigan import sheet
+    from yarvic.demo.story import AUTHOR
 
     job = Job.create(
         path.with_suffix(".yarvic"), sheet(), layout_text("ptarmigan"), stock_image("ptarmigan"), author=AUTHOR
@@ -204,7 +205,8 @@ def job_size() -> None:
     from yarvic.bench.vehicles import layout_text, stock_image
     from yarvic.core.evidence.log import Channel, Log
     from yarvic.core.job.store import Job
-    from yarvic.demo.ptarmigan import AUTHOR, sheet
+    from yarvic.demo.ptarmigan import sheet
+    from yarvic.demo.story import AUTHOR
 
     t = np.arange(0, 60, 0.02)
     log = Log({f"c{i}": Channel(f"c{i}", f"c{i}", "voltage", "V", t, np.sin(t * i)) for i in range(8)})

@@ -20,6 +20,7 @@ if os.environ.get("YARVIC_NO_QT"):
 import numpy as np  # noqa: E402
 import pytest  # noqa: E402
 
+from yarvic.bench.cell import Weather  # noqa: E402
 from yarvic.bench.rig import PullSettings, Rig  # noqa: E402
 from yarvic.bench.unit import SimulatedUnit  # noqa: E402
 from yarvic.bench.vehicles import layout_text, plant_for, stock_image  # noqa: E402
@@ -27,7 +28,8 @@ from yarvic.core.calibration.layout import parse_layout  # noqa: E402
 from yarvic.core.calibration.table import Axis, Table  # noqa: E402
 from yarvic.core.job.store import Job  # noqa: E402
 from yarvic.core.physics.air import Air  # noqa: E402
-from yarvic.demo.ptarmigan import AUTHOR, build_ptarmigan, sheet  # noqa: E402
+from yarvic.demo.ptarmigan import build_ptarmigan, sheet  # noqa: E402
+from yarvic.demo.story import AUTHOR  # noqa: E402
 
 DAY = Air(97_400.0, 293.15, 0.5)
 
@@ -63,14 +65,14 @@ def table():
 @pytest.fixture
 def rig(layout, stock):
     """The demo's vehicle on the simulated dyno."""
-    return Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", DAY, seed=7)
+    return Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", Weather(DAY), seed=7)
 
 
 @pytest.fixture(scope="session")
 def pulled(layout, stock):
     """One stock pull: its log and conditions."""
     unit = SimulatedUnit(layout, stock)
-    return Rig(plant_for(layout.family), unit, "RON 95", DAY, seed=7).pull(PullSettings())
+    return Rig(plant_for(layout.family), unit, "RON 95", Weather(DAY), seed=7).pull(PullSettings())
 
 
 @pytest.fixture
@@ -97,7 +99,11 @@ def demo_file(tmp_path_factory):
 
 @pytest.fixture
 def demo_path(demo_file, tmp_path):
-    """A copy of the demo job to work on."""
+    """A copy of the demo job to work on, without its draft."""
     import shutil
 
-    return shutil.copy(demo_file, tmp_path / "ptarmigan.yarvic")
+    path = shutil.copy(demo_file, tmp_path / "ptarmigan.yarvic")
+    job = Job.open(path)
+    job.drop_draft()
+    job.close()
+    return path

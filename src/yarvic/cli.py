@@ -54,21 +54,18 @@ def demo(
     tour: Annotated[Path | None, typer.Option(help="Drive the window through the demo; leave pictures here.")] = None,
     jobs: Annotated[Path | None, typer.Option(help="Build the demo jobs in this folder.")] = None,
 ) -> None:
-    """Open the desk with the demo job; without a display, drive the tour."""
+    """Open the desk with the demo jobs; without a display, drive the tour."""
     from yarvic.desk.app import has_display, run
 
     if jobs is not None:
-        from yarvic.demo.ptarmigan import build_ptarmigan
+        from yarvic.demo.jobs import build_missing
 
-        jobs.mkdir(parents=True, exist_ok=True)
-        path = jobs / "ptarmigan.yarvic"
-        if not path.exists():
-            build_ptarmigan(path)
-        print(f"The demo job is {path}")
+        paths = build_missing(jobs)
+        print("\n".join(f"Demo job: {path}" for path in paths))
         if tour is None:
             if not has_display():
                 raise typer.Exit(HOLDS)
-            raise typer.Exit(run(path))
+            raise typer.Exit(run(paths[0]))
     if tour is None and has_display():
         raise typer.Exit(run(build_demo=True))
     if not has_display():

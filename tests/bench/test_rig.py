@@ -3,9 +3,11 @@
 import numpy as np
 import pytest
 
+from yarvic.bench.cell import Weather
+from yarvic.bench.lookup import Map
+from yarvic.bench.plant import with_parts
 from yarvic.bench.rig import PullSettings, Rig
-from yarvic.bench.sensors import SENSORS, delayed_lambda, measure
-from yarvic.bench.unit import Map, SimulatedUnit
+from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import plant_for, stock_calibrations
 from yarvic.core.calibration.edits import add_to_cells
 from yarvic.core.calibration.image import pack
@@ -26,8 +28,8 @@ def changed(layout, key, change, slot="RON 95"):
 
 
 def run(layout, image, *, air=DAY, parts=None, slot="RON 95", fuel="", seed=3, settings=None, rig_settings=None):
-    plant = plant_for(layout.family).with_parts(parts or {})
-    rig = Rig(plant, SimulatedUnit(layout, image), slot, air, fuel=fuel, seed=seed)
+    plant = with_parts(plant_for(layout.family), parts or {})
+    rig = Rig(plant, SimulatedUnit(layout, image), slot, Weather(air), fuel=fuel, seed=seed)
     return rig.pull(settings or PullSettings())
 
 
@@ -141,7 +143,7 @@ def test_humid_haze_costs_power(layout, stock):
 
 
 def test_a_second_pull_at_once_starts_hotter(layout, stock):
-    rig = Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", DAY, seed=3)
+    rig = Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", Weather(DAY), seed=3)
     first = rig.pull(PullSettings())
     at_once = rig.pull(PullSettings(cool_down_s=0.0))
     assert at_once[1].charge_start_k > first[1].charge_start_k + 3.0
@@ -189,48 +191,19 @@ def test_nothing_is_missing_or_negative(pulled):
     log, _ = pulled
     for key, c in log.channels.items():
         assert np.all(np.isfinite(c.values)), key
-        if c.quantity in ("pressure", "temperature", "ratio", "mixture") and key != "fuel_trim":
+        if c.quantity in ("pressure", "temperature", "ratio", "mixture") and "trim" not in key:
             assert c.values.min() >= 0.0, key
 
 
-def test_rates_and_ends_of_the_sensors(pulled):
-    log, _ = pulled
-    for key, sensor in SENSORS.items():
-        c = log.channels[key]
-        assert 1.0 / np.median(np.diff(c.time_s)) == pytest.approx(sensor.rate_hz)
-        assert 50 <= sensor.rate_hz <= 100
-        if sensor.step:
-            assert np.allclose(c.values / sensor.step, np.round(c.values / sensor.step), atol=1e-6)
-
-
-def test_a_sensor_lags_and_is_clipped():
-    t = np.arange(0.0, 5.0, 0.01)
-    step = np.where(t > 1.0, 400.0, 300.0)
-    seen = measure("charge_temperature", t, step, t, np.random.default_rng(1))
-    # First order: 63 % of the step after one time constant.
-    lag = SENSORS["charge_temperature"].lag_s
-    assert np.interp(1.0 + lag, t, seen.values) == pytest.approx(300 + 63.2, abs=2.0)
-    rich = measure("lambda_measured", t, np.full(t.size, 0.5), t, np.random.default_rng(1))
-    assert rich.values.min() == pytest.approx(0.65)
-
-
-def test_lambda_arrives_late_and_later_at_low_flow():
-    t = np.arange(0.0, 3.0, 0.01)
-    truth = np.where(t > 1.0, 0.85, 1.0)
-    fast, slow = (delayed_lambda(t, truth, np.full(t.size, flow)) for flow in (0.1, 0.01))
-    arrival = [float(t[np.argmax(v < 0.9)]) for v in (fast, slow)]
-    assert 1.0 < arrival[0] < arrival[1]
-
-
 def test_a_cancelled_pull_leaves_no_heat_behind(layout, stock):
-    rig = Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", DAY, seed=3)
+    rig = Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", Weather(DAY), seed=3)
     rig.cool(60.0)
     before = rig.heat.cooler
     shares = []
     with pytest.raises(Cancelled, match="Nothing was recorded"):
         rig.pull(PullSettings(), shares.append, lambda: len(shares) > 8)
     assert rig.heat.cooler == pytest.approx(before, abs=1.0)
-    assert rig.pulls_run == 0
+    assert rig.runs == 0
     assert np.all(np.diff(shares) >= 0)
 
 
@@ -249,11 +222,11 @@ def test_another_gear_shows_other_power_for_the_same_engine(layout, stock):
 def test_a_unit_that_is_not_whole_does_not_run(layout, stock):
     data = bytearray(stock)
     data[9000] ^= 1
-    rig = Rig(plant_for(layout.family), SimulatedUnit(layout, bytes(data)), "RON 95", DAY)
+    rig = Rig(plant_for(layout.family), SimulatedUnit(layout, bytes(data)), "RON 95", Weather(DAY))
     with pytest.raises(LinkError, match="does not start"):
         rig.pull(PullSettings())
 
 
 def test_an_unknown_family_has_no_vehicle():
-    with pytest.raises(LinkError, match="wether"):
-        plant_for("wether-32")
+    with pytest.raises(LinkError, match="lapwing"):
+        plant_for("lapwing-20")

@@ -61,17 +61,25 @@ def test_without_a_job_every_step_says_what_comes_there(empty):
 
 
 def test_the_welcome_builds_and_opens_the_demo(empty, home):
-    button = next(b for b in empty.window.findChildren(QPushButton) if b.text() == "Build and open the demo job")
+    button = next(b for b in empty.window.findChildren(QPushButton) if b.text() == "Open the demo: Ptarmigan")
     empty.click(button)
     assert empty.window.status.progress.isVisible()
     empty.wait("the demo job", lambda: empty.window.session.job is not None)
-    empty.idle()
-    assert empty.window.session.working_name() == "B1"
+    # Its draft is in hand; the other jobs are built beside, and that can be stopped.
+    assert empty.window.session.working_name() == "B2"
     assert (home / "jobs" / "ptarmigan.yarvic").exists()
+    empty.wait("the other jobs", lambda: empty.window.status.progress.isVisible())
+    assert empty.window.session.busy is None
+    empty.click(empty.window.status.cancel)
+    empty.wait("the end of it", lambda: not empty.window.status.progress.isVisible())
+    assert sorted(p.name for p in (home / "jobs").iterdir() if p.suffix != ".lock") == [
+        "ptarmigan-A1.zip",
+        "ptarmigan.yarvic",
+    ]
 
 
 def test_building_the_demo_can_be_cancelled(empty, home):
-    empty.window.build_demo()
+    empty.window.open_demo()
     empty.settle(200)
     empty.click(empty.window.status.cancel)
     empty.idle()
@@ -565,7 +573,7 @@ def test_signing_asks_once_more_and_can_be_declined(driver):
     dialog = view.findChild(SignDialog)
     driver.click(dialog.back)
     driver.idle()
-    assert driver.window.session.job.releases() == []
+    assert len(driver.window.session.job.releases()) == 1
     assert not view.package_path().exists()
 
 
@@ -581,7 +589,7 @@ def test_a_package_in_the_way_is_not_replaced(driver):
     driver.idle()
     assert "there already" in driver.window.notice.what.text()
     assert view.package_path().read_text() == "mine"
-    assert driver.window.session.job.releases() == []
+    assert len(driver.window.session.job.releases()) == 1
 
 
 def test_an_error_nobody_foresaw_is_shown_and_nothing_is_lost(driver, monkeypatch):

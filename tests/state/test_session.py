@@ -270,7 +270,7 @@ def test_the_whole_way_to_a_package(session, maps, tmp_path):
         "image.hex", "maps/ron-95.json", "maps/ron-95.csv", "maps/e30.json", "maps/e30.csv", "evidence.json",
         "customer-sheet.pdf",
     }  # fmt: skip
-    assert session.job.releases()[0].manifest_sha256 == sha
+    assert session.job.releases()[-1].manifest_sha256 == sha
     assert route_state(session, "release") == "holds"
     with pytest.raises(YarvicError):
         release_work(session.job, signing, path)(lambda s, w: None, lambda: False)
@@ -280,7 +280,7 @@ def test_a_revision_that_falls_short_is_not_signed(session, tmp_path):
     path = tmp_path / "b1.zip"
     with pytest.raises(YarvicError, match="falls short: knock"):
         release_work(session.job, capture(session, "R. S."), path)(lambda s, w: None, lambda: False)
-    assert not path.exists() and session.job.releases() == []
+    assert not path.exists() and len(session.job.releases()) == 1
 
 
 def test_a_waiver_opens_the_gate_and_stands_in_the_package(session, tmp_path):
@@ -302,7 +302,7 @@ def test_a_release_needs_a_name_and_room(session, tmp_path):
         release_work(session.job, capture(session, "R. S."), tmp_path / "none" / "a.zip")(
             lambda s, w: None, lambda: False
         )
-    assert session.job.releases() == []
+    assert len(session.job.releases()) == 1
 
 
 def test_drafts_and_bare_revisions_have_no_sheet(session, maps):

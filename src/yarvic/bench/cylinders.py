@@ -7,7 +7,7 @@ from math import pi
 
 import numpy as np
 
-from yarvic.bench.plant import Engine
+from yarvic.bench.plant import Block, SparkEngine
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.combustion import (
     cylinder_pressure,
@@ -48,24 +48,28 @@ class Charge:
 
 @dataclass(frozen=True, slots=True)
 class Worked:
-    """Energies of one cylinder and cycle in J, and the exhaust's temperature in K."""
+    """Energies of one cylinder and cycle in J, and the exhaust's temperature in K.
+
+    What leaves with the exhaust is its heat over the charge's, and the fuel that found no air.
+    """
 
     fuel_j: float
-    released_j: float
     indicated_j: float
     coolant_j: float
+    exhaust_j: float
     exhaust_k: float
 
 
-def friction_torque(p: Engine, speed_rpm: float, intake_pa: float, exhaust_pa: float) -> float:
+def friction_torque(p: Block, speed_rpm: float, intake_pa: float, exhaust_pa: float) -> float:
     """Torque lost to friction and to pumping between exhaust and intake pressure, N m."""
-    return float((friction_mep(speed_rpm) + (exhaust_pa - intake_pa)) * p.displacement_m3 / (4.0 * pi))
+    lost_pa = p.friction_scale * friction_mep(speed_rpm) + (exhaust_pa - intake_pa)
+    return float(lost_pa * p.displacement_m3 / (4.0 * pi))
 
 
 class Cylinders:
     """The cylinders of one engine on one fuel. What does not change from cycle to cycle is computed once."""
 
-    def __init__(self, p: Engine, fuel: Fuel) -> None:
+    def __init__(self, p: SparkEngine, fuel: Fuel) -> None:
         self.p = p
         self.fuel = fuel
         grid = np.concatenate(([p.intake_valve_closes_deg], KNOCK_GRID_DEG))
@@ -100,26 +104,31 @@ class Cylinders:
         released = fuel_j * released_share(charge.mixture_lambda)
         of_air = charge.air_kg / fuel.stoichiometric_afr * fuel.lower_heating_value
         spark = max(spark_efficiency(late), 0.05)
-        indicated = of_air * p.indicated_share * spark * mixture_efficiency(charge.mixture_lambda)
+        mixture = max(float(mixture_efficiency(charge.mixture_lambda)), 0.0)
+        indicated = of_air * p.indicated_share * spark * mixture
         coolant = released * min(max(p.coolant_share - p.coolant_share_per_deg * (late - CA50_BEST_DEG), 0.12), 0.5)
         gas_kg = charge.air_kg + fuel_kg
         exhaust_k = charge.temperature_k + (released - indicated - coolant) / (gas_kg * CP_EXHAUST)
-        return Worked(fuel_j, released, indicated, coolant, exhaust_k)
+        exhaust_j = gas_kg * CP_EXHAUST * (exhaust_k - charge.temperature_k) + fuel_j - released
+        return Worked(fuel_j, indicated, coolant, exhaust_j, exhaust_k)
 
-    def knock_intensity(self, charge: Charge, spark_deg: FloatArray, jitter_deg: FloatArray) -> FloatArray:
-        """Unburned share of each cylinder's charge when its end gas ignites by itself; zero where it does not.
+    def knock(
+        self, charge: Charge, mixtures: FloatArray, spark_deg: FloatArray, jitter_deg: FloatArray
+    ) -> tuple[FloatArray, FloatArray]:
+        """Unburned share of each cylinder's charge when its end gas ignites by itself (zero where it does not), and
+        the crank angle at which it does.
 
-        `spark_deg` and `jitter_deg` have shape (cylinders,). Pressure from the single-zone energy equation with a
-        Wiebe burn; end gas compressed by it from the state at intake valve closing; auto-ignition by the knock
-        integral.
+        `mixtures` (lambda), `spark_deg` and `jitter_deg` have shape (cylinders,). Pressure from the single-zone energy
+        equation with a Wiebe burn; end gas compressed by it from the state at intake valve closing; auto-ignition by
+        the knock integral.
         """
         p, fuel = self.p, self.fuel
         delay, duration = self.burn_angles(charge)
         start = (-spark_deg + delay + jitter_deg)[:, None]
         burned = wiebe(self._grid, start, duration)
         air = charge.air_kg * self._filling
-        afr = fuel.stoichiometric_afr * charge.mixture_lambda
-        released = air / afr * fuel.lower_heating_value * released_share(charge.mixture_lambda)
+        afr = fuel.stoichiometric_afr * mixtures
+        released = air / afr * fuel.lower_heating_value * released_share(mixtures)
         heat = released[:, None] * (1.0 - p.coolant_share) * burned
         begin_pa = charge.pressure_pa * self._filling
         pressure = cylinder_pressure(self._volume, heat, begin_pa, GAMMA_UNBURNED)
@@ -129,5 +138,7 @@ class Cylinders:
         tau = ignition_delay(pressure[:, 1:], unburned_k[:, 1:], fuel.ron + p.octane_shift)
         step_s = (KNOCK_GRID_DEG[1] - KNOCK_GRID_DEG[0]) / (6.0 * charge.speed_rpm)
         hit = knock_integral(step_s, tau) >= 1.0
-        at = burned[np.arange(air.size), 1 + np.argmax(hit, axis=1)]
-        return np.where(hit.any(axis=1) & (at < LATEST_KNOCK), 1.0 - at, 0.0)
+        first = 1 + np.argmax(hit, axis=1)
+        at = burned[np.arange(air.size), first]
+        knocks = hit.any(axis=1) & (at < LATEST_KNOCK)
+        return np.where(knocks, 1.0 - at, 0.0), self._grid[0, first]

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import tomllib
+from dataclasses import dataclass
+from functools import cache
 from importlib.resources import files
 
-from yarvic.bench.plant import Plant, load_plant
+import numpy as np
+
+from yarvic.bench.plant import AnyPlant, load_plant
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import pack
 from yarvic.core.calibration.layout import Layout, parse_layout
@@ -14,7 +19,21 @@ from yarvic.core.formats.maps import maps_from_json
 # Family of the control unit: (plant, files of the stock tables by slot)
 _VEHICLES = {
     "ptarmigan-14": ("ptarmigan", {"RON 95": "ptarmigan_stock_ron95.json", "E30": "ptarmigan_stock_e30.json"}),
+    "wether-32": ("wether", {"Diesel": "wether_stock.json"}),
+    "fieldfare-05": ("fieldfare", {"RON 95": "fieldfare_stock.json"}),
 }
+VEHICLES = tuple(plant for plant, _ in _VEHICLES.values())
+
+
+@dataclass(frozen=True)
+class Rating:
+    """One rating of an engine family: its torque limit at the crank over engine speed, and what it may be used for."""
+
+    key: str
+    title: str
+    duty: str
+    speed_rpm: tuple[float, ...]
+    torque_nm: tuple[float, ...]
 
 
 def layout_text(plant: str) -> str:
@@ -34,7 +53,33 @@ def stock_calibrations(layout: Layout) -> dict[str, Calibration]:
     return {slot: maps_from_json(_text(file), source=file) for slot, file in slots.items()}
 
 
-def plant_for(family: str) -> Plant:
+@cache
+def ratings(plant: str) -> dict[str, Rating]:
+    """The ratings of a vehicle's family by key; empty for a family that has none."""
+    if plant != "wether":
+        return {}
+    data = tomllib.loads(_text(f"{plant}_ratings.toml"))
+    return {
+        key: Rating(key, r["title"], r["duty"], tuple(data["speed_rpm"]), tuple(r["torque_nm"]))
+        for key, r in data["ratings"].items()
+    }
+
+
+def rating_image(plant: str, key: str) -> bytes:
+    """The family's image with a rating's torque limit. Raises LinkError for a rating the family has not."""
+    if key not in ratings(plant):
+        raise LinkError(f"{plant} has no rating {key!r}", remedy=f"Ratings: {', '.join(ratings(plant)) or 'none'}.")
+    rating = ratings(plant)[key]
+    layout = parse_layout(layout_text(plant))
+    rated = {}
+    for slot, calibration in stock_calibrations(layout).items():
+        limit = calibration.table("torque_limit")
+        curve = np.interp(limit.x.values, rating.speed_rpm, rating.torque_nm)
+        rated[slot] = calibration.with_table(limit.with_values(np.tile(curve, (limit.y.values.size, 1))))
+    return pack(rated, layout, rating.title[:31])
+
+
+def plant_for(family: str) -> AnyPlant:
     """The vehicle whose control unit is of this family. Raises LinkError when none ships."""
     return load_plant(_vehicle(family)[0])
 

@@ -75,6 +75,8 @@ _DEFINED: tuple[Unit, ...] = (
     Unit("s", "time", 1.0, decimals=2),
     Unit("ms", "time", 1e-3, decimals=2),
     Unit("V", "voltage", 1.0, decimals=1),
+    Unit("m/s2", "acceleration", 1.0, decimals=2),
+    Unit("count", "count", 1.0, decimals=0),
     Unit("deg/s", "angle rate", 1.0, decimals=2),
 )
 
@@ -98,7 +100,7 @@ _WORDS: Mapping[str, str] = MappingProxyType(
         "lam": "lambda", "λ": "lambda", "percent": "%", "pct": "%", "ratio": "fraction",
         "-": "fraction", "1": "fraction", "sec": "s", "seconds": "s", "msec": "ms", "volt": "V", "volts": "V",
         "crankdeg": "deg", "degca": "deg", "kfr": "deg", "degbtdc": "deg", "degrees": "deg", "gram/s": "g/s",
-        "inch": "in",
+        "inch": "in", "m/s^2": "m/s2", "mg/stroke": "mg", "mg/str": "mg", "mg/hub": "mg", "counts": "count", "#": "count",
     }
 )  # fmt: skip
 

@@ -1,57 +1,34 @@
-"""The demo job of the rescue buggy, measured on the bench from its first pull to the one that falls short.
+"""The rescue buggy's job: from its first pull over a released map to the one that falls short, and a draft in hand.
 
-Reproducible: the bench is seeded and the clock runs by the story, not by the day.
+Stock runs a little lean at the top; A1 mends that and is released. Then a front intercooler is fitted, B1 asks for
+more boost, and in warm weather cylinder 2 knocks while the rail begins to sag.
 """
 
 from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable
-from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from importlib.resources import files
 from pathlib import Path
 
 import numpy as np
 
-from yarvic.bench.rig import PullSettings, Rig
-from yarvic.bench.unit import SimulatedUnit
-from yarvic.bench.vehicles import layout_text, plant_for, stock_image
+from yarvic.bench.vehicles import layout_text, stock_image
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.edits import Edit, apply_edit, edit_between
-from yarvic.core.calibration.image import pack, unpack
 from yarvic.core.calibration.table import Table
-from yarvic.core.errors import Cancelled
-from yarvic.core.job.model import JobSheet, Revision
-from yarvic.core.job.store import Job
-from yarvic.core.link.flash import flash
+from yarvic.core.job.model import JobSheet
 from yarvic.core.physics.air import Air
+from yarvic.demo.story import Progress, Story, scaled, tell
 
-AUTHOR = "Rowan Sedge"
-SEED = 14
-SLOT = "RON 95"
-MILD = Air(97_420.0, 291.15, 0.52)
-WARM = Air(96_980.0, 303.15, 0.41)
-PULLS = PullSettings()
+MILD = Air(97_420.0, 290.15, 0.52)
+WARM = Air(96_980.0, 301.15, 0.41)
+RUNS = 9
 
 
-@dataclass
-class _StoryClock:
-    """A clock that the story sets and that moves on by a minute at each look."""
-
-    now: datetime
-
-    def __call__(self) -> datetime:
-        self.now += timedelta(seconds=60)
-        return self.now
-
-
-Progress = Callable[[float, str], None]
-
-
-def sheet() -> JobSheet:
-    """The job sheet of the demo."""
-    text = files("yarvic.demo").joinpath("data/ptarmigan.toml").read_text("utf-8")
+def sheet(name: str = "ptarmigan") -> JobSheet:
+    """The job sheet of a demo vehicle."""
+    text = files("yarvic.demo").joinpath(f"data/{name}.toml").read_text("utf-8")
     return JobSheet.model_validate(tomllib.loads(text))
 
 
@@ -60,85 +37,46 @@ def build_ptarmigan(
     progress: Progress = lambda share, what: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> None:
-    """Build the job at `path`: Stock, A1, a charge cooler fitted, B1; three pulls of each. Raises Cancelled.
+    """Build the job at `path`, with the packages of what was released beside it. Raises Cancelled; then nothing is kept."""
+    begins = datetime(2024, 3, 4, 8, 0, tzinfo=UTC)
 
-    A job that is not finished is removed again.
-    """
-    clock = _StoryClock(datetime(2024, 3, 4, 8, 0, tzinfo=UTC))
-    job = Job.create(path, sheet(), layout_text("ptarmigan"), stock_image("ptarmigan"), author=AUTHOR, clock=clock)
-    try:
-        _Story(job, clock, progress, cancelled).run()
-    except BaseException:
-        job.close()
-        path.unlink(missing_ok=True)
-        raise
-    job.close()
+    def begin(to: Path) -> Story:
+        name = "ptarmigan"
+        return Story(to, sheet(), layout_text(name), stock_image(name), begins, RUNS, progress, cancelled)
+
+    tell(path, begin, _told)
 
 
-class _Story:
-    def __init__(self, job: Job, clock: _StoryClock, progress: Progress, cancelled: Callable[[], bool]) -> None:
-        self.job, self.clock, self.progress, self.cancelled = job, clock, progress, cancelled
-        self.unit = SimulatedUnit(job.layout, stock_image("ptarmigan"))
-        self.done = 0
-
-    def run(self) -> None:
-        stock = self.job.revision("Stock")
-        self._measure(stock, MILD)
-        first = self._revise(stock, "fuel to target above 4,500 rpm", _fuel_to_target)
-        self._measure(first, MILD)
-        self.clock.now += timedelta(days=2)
-        self.job.fit("front intercooler", {"intercooler": "front intercooler"})
-        second = self._revise(first, "boost to 210 kPa for the front intercooler", _more_boost)
-        self.clock.now += timedelta(hours=5)
-        self._measure(second, WARM)
-
-    def _measure(self, revision: Revision, air: Air) -> None:
-        job = self.job
-        image = job.image(revision.image)
-        done = flash(self.unit, job.layout, image, lambda step: None, lambda: False)
-        job.record_flash(revision.id, done.identity.name, done.image, len(done.written))
-        rig = Rig(
-            plant_for(job.layout.family).with_parts(job.fitted()), self.unit, SLOT, air, seed=SEED + revision.id
-        )
-        for number in range(1, 4):
-            if self.cancelled():
-                raise Cancelled("building the demo job was cancelled", remedy="Nothing was kept.")
-            log, conditions = rig.pull(PULLS)
-            title = f"{revision.name} pull {number}"
-            job.add_evidence(title, revision.id, log, conditions, source="simulated bench")
-            self.done += 1
-            self.progress(self.done / 9.0, title)
-
-    def _revise(
-        self, parent: Revision, reason: str, change: Callable[[Calibration], list[tuple[Table, str]]]
-    ) -> Revision:
-        job, base = self.job, self.job.image(parent.image)
-        calibrations = {slot: unpack(base, job.layout, slot) for slot in job.layout.slots}
-        edits: list[Edit] = []
-        for table, what in change(calibrations[SLOT]):
-            edit = edit_between(SLOT, calibrations[SLOT].table(table.key), table, what)
-            assert edit is not None
-            calibrations[SLOT] = apply_edit(calibrations[SLOT], edit)
-            edits.append(edit)
-        name = job.next_name()
-        image = pack(calibrations, job.layout, name, base)
-        return job.commit_revision(name, parent.id, reason, AUTHOR, image, edits)
+def _told(story: Story) -> None:
+    story.weather(MILD, 9.0)
+    story.flash("Stock")
+    story.measure("Stock")
+    first = story.revise("Stock", "fuel to target above 4,500 rpm", _fuel_to_target)
+    story.flash(first)
+    story.measure(first)
+    story.release(first)
+    story.wait(days=2)
+    story.fit("front intercooler", {"intercooler": "front intercooler"})
+    second = story.revise(first, "boost to 210 kPa for the front intercooler", _more_boost)
+    story.wait(hours=3)
+    story.weather(WARM, 13.0)
+    story.flash(second)
+    story.measure(second)
+    story.edit(second, lambda maps: [], shutters_open_above=25.0)
 
 
 def _fuel_to_target(maps: Calibration) -> list[tuple[Table, str]]:
     table = maps.table("cylinder_filling")
-    growth = np.interp(table.x.values, [4500.0, 5500.0, 6000.0, 7000.0], [1.006, 1.022, 1.032, 1.036])
-    growth[table.x.values < 4500.0] = 1.0
-    return [(table.with_values(table.values * growth), "filling up to what lambda showed")]
+    growth = scaled(table, [4499.0, 4500.0, 5500.0, 6000.0, 7000.0], [1.0, 1.006, 1.022, 1.032, 1.036])
+    return [(growth, "filling up to what lambda showed")]
 
 
 def _more_boost(maps: Calibration) -> list[tuple[Table, str]]:
     boost = maps.table("boost_target")
-    open_wide = boost.y.values >= 75.0
-    share = np.interp(boost.x.values, [1500, 2500, 4500, 5500, 6500, 7000], [1.06, 1.13, 1.14, 1.13, 1.10, 1.08])
-    raised = np.where(open_wide[:, None], boost.values * share, boost.values)
+    open_wide = (boost.y.values >= 75.0).astype(np.float64)
+    raised = scaled(boost, [1500, 2500, 4500, 5500, 6500, 7000], [1.06, 1.13, 1.14, 1.13, 1.10, 1.08], open_wide)
     limit = maps.table("torque_limit")
     return [
-        (boost.with_values(raised), "boost target raised at full throttle"),
+        (raised, "boost target raised at full throttle"),
         (limit.with_values(np.full_like(limit.values, 240.0)), "torque request limit to 240 N m"),
     ]

@@ -66,7 +66,7 @@ def run(job: Path | None = None, *, read_only: bool = False, build_demo: bool = 
 
     def begin() -> None:
         if build_demo:
-            window.build_demo()
+            window.open_demo()
         elif job is not None:
             window.open_job(job, read_only=read_only)
         elif window.session.settings.last_job and Path(window.session.settings.last_job).exists():

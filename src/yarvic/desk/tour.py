@@ -20,6 +20,7 @@ from yarvic.desk.views.maps.view import MapsView
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.view import ReleaseView
 from yarvic.desk.window import Window
+from yarvic.state.session import DRAFT
 from yarvic.state.settings import Settings
 
 Say = Callable[[str], None]
@@ -119,7 +120,7 @@ def run_tour(folder: Path, say: Say) -> bool:
     from yarvic.demo.ptarmigan import build_ptarmigan
 
     job = folder / "ptarmigan.yarvic"
-    for old in (job, folder / "ptarmigan-b2-release.zip"):
+    for old in (job, *folder.glob("ptarmigan-*.zip")):
         old.unlink(missing_ok=True)
     say(f"Building the demo job {job}: nine pulls on the simulated bench.")
     build_ptarmigan(job)
@@ -167,7 +168,8 @@ class Walk:
         self.d.say(f"{step}: {result}")
 
     def read_job(self) -> None:
-        """Job and Plan of the revision that came up short."""
+        """Job and Plan of the revision that came up short; a draft on it is in hand already."""
+        self.d.rung("B1")
         self.d.step(1)
         self.d.picture("job")
         self.say(
@@ -193,6 +195,8 @@ class Walk:
     def take_spark_off(self) -> None:
         """Select the cells in which cylinder 2 was retarded, take 3 degrees off, smooth nothing, undo and redo."""
         d = self.d
+        d.rung(self.w.session.name_of(DRAFT))
+        d.rung("B1", reference=True)
         d.step(3)
         view = self.w.view("maps")
         assert isinstance(view, MapsView)

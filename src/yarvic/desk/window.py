@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 from yarvic.core.errors import JobInUseError, JobNotWritableError, YarvicError
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.desk.ladder import Ladder
+from yarvic.desk.names import DEMO_NAMES
 from yarvic.desk.overlays import Command, CommandList, KeySheet, Notice
 from yarvic.desk.readings import Readings
 from yarvic.desk.route import Route
@@ -61,6 +62,7 @@ class Window(QMainWindow):
         self.notice = Notice()
         self.stack = QStackedWidget()
         self.views: dict[str, View] = {}
+        self._building = False  # the other demo jobs, beside everything else
         self._arrange()
         self.commands = CommandList(self, self._commands)
         self.keys = KeySheet(self)
@@ -178,24 +180,43 @@ class Window(QMainWindow):
         if chosen:
             self.take_image(Path(chosen))
 
-    def build_demo(self) -> None:
-        """Build the demo job where demo jobs are kept, if it is not there yet, and open it."""
-        from yarvic.demo.ptarmigan import build_ptarmigan
+    def open_demo(self, name: str = "ptarmigan") -> None:
+        """Open a demo job, built first where demo jobs are kept if it is not there yet; then build the others."""
+        from yarvic.demo.jobs import DEMO_JOBS, build_missing, job_path
 
-        path = home() / "jobs" / "ptarmigan.yarvic"
+        folder = home() / "jobs"
+        job = next(j for j in DEMO_JOBS if j.name == name)
+        path = job_path(folder, job)
+
+        def others() -> None:
+            if all(job_path(folder, j).exists() for j in DEMO_JOBS) or self._building:
+                return
+            self._building = True
+
+            def ended(_: object) -> None:
+                self._building = False
+
+            def failed(error: YarvicError) -> None:
+                self._building = False
+                self.session.say(str(error))
+
+            self.runner.run("Building the other demo jobs", lambda p, c: build_missing(folder, p, c), ended, failed)
+
         if path.exists():
             self.open_job(path)
+            others()
             return
 
         def work(progress: Progress, cancelled: Asked) -> Path:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            build_ptarmigan(path, progress, cancelled)
+            folder.mkdir(parents=True, exist_ok=True)
+            job.build(path, progress, cancelled)
             return path
 
         def done(built: Path) -> None:
             self.open_job(built)
+            others()
 
-        self.session.start("Building the demo job", work, done)
+        self.session.start(f"Building the demo job {job.title.partition(',')[0]}", work, done)
 
     def ask_for_job(self) -> None:
         """Let a person choose a job file."""
@@ -251,6 +272,7 @@ class Window(QMainWindow):
         return [
             *found,
             Command("Open a job", "Ctrl+O", self.ask_for_job),
+            *(Command(f"Open the demo job {t}", "", partial(self.open_demo, n)) for n, t in DEMO_NAMES),
             Command("Open a job read only", "", self._open_read_only),
             Command("Switch to Night", "", partial(s.choose_theme, "night")),
             Command("Switch to Paper", "", partial(s.choose_theme, "paper")),

@@ -1,12 +1,17 @@
-"""The simulated bench as the desk uses it: one unit, one rig, and requests that workers carry out."""
+"""The simulated bench as the desk uses it: one unit, one rig, its panel, and requests that workers carry out."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import Any
 
 from psygnal import Signal
 
-from yarvic.bench.rig import PullSettings, Rig
+from yarvic.bench.cell import Weather, dyno
+from yarvic.bench.faults import FAULTS, check_faults, faulty_memory, supply_voltage
+from yarvic.bench.plant import AnyPlant, with_parts
+from yarvic.bench.rig import PullSettings, Rig, usual_settings
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import plant_for
 from yarvic.core.calibration.image import image_id
@@ -17,33 +22,46 @@ from yarvic.core.job.model import Revision
 from yarvic.core.job.store import Job
 from yarvic.core.link.flash import Flashed, Step, flash
 from yarvic.core.physics.air import Air
+from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.state.work import Asked, Progress, Work
 
 # A day in the demo's valley, for a job without evidence.
 DEFAULT_AIR = Air(97_200.0, 293.15, 0.50)
 # How long the simulated unit takes for a block: slow enough to watch and to cancel.
 SECONDS_PER_BLOCK = 0.03
+# Faults that lie in the unit's memory: a flash cures them.
+IN_MEMORY = ("rich_map", "wrong_image")
+BLOCKS_PER_WATCH = 128
 
 
 @dataclass(frozen=True)
 class Measured:
-    """A pull that was run: its log and conditions."""
+    """A run that was made: its log and conditions."""
 
     log: Log
     conditions: Conditions
 
 
 class BenchState:
-    """The link and the cell. `changed` is emitted when the unit's memory or a block's state changes."""
+    """The link, the cell and the road. `changed` is emitted when the unit's memory or the panel changes."""
 
     changed = Signal()
     block_done = Signal(object)
 
     def __init__(self, job: Job) -> None:
         self.job = job
-        self.unit = SimulatedUnit(job.layout, self._memory(job), seconds_per_block=SECONDS_PER_BLOCK)
-        self.settings = PullSettings()
-        self.air = self._air(job)
+        memory = self._memory(job)
+        # Larger memories write faster, so that watching one takes about as long as watching another.
+        blocks = job.layout.size // job.layout.block
+        per_block = SECONDS_PER_BLOCK * BLOCKS_PER_WATCH / max(blocks, BLOCKS_PER_WATCH)
+        self.unit = SimulatedUnit(job.layout, memory, seconds_per_block=per_block)
+        self.plant: AnyPlant = plant_for(job.layout.family)
+        self.settings: PullSettings = usual_settings(self.plant)
+        self.weather = Weather(self._air(job), seed=len(job.revisions()))
+        self.dyno = dyno("north")
+        self.tank = ""  # the fuel in the tank; empty: what the slot is made for
+        self.faults: dict[str, float] = {}
+        self._before_fault = memory
         self._rig: Rig | None = None
         self._rig_build = 0
         self.flashing = False
@@ -60,21 +78,78 @@ class BenchState:
         with_air = [e.conditions for e in job.evidence() if e.conditions is not None]
         return with_air[-1].air if with_air else DEFAULT_AIR
 
+    # -- the panel
+
+    def set_run(self, **values: Any) -> None:
+        """How the next runs are made. Raises LinkError for what cannot be run; then nothing changes."""
+        settings = replace(self.settings, **values)
+        if settings.end_rpm <= settings.start_rpm:
+            raise LinkError("the end speed must lie over the start speed", remedy="Raise the one or lower the other.")
+        self.settings = settings
+        self.changed.emit()
+
+    def set_weather(self, air: Air, *, hour: float, drifts: bool) -> None:
+        """The day begins anew with this air at this hour."""
+        self.weather = Weather(air, hour, drifts, self.weather.seed)
+        if self._rig is not None:
+            self._rig.weather = self.weather
+            self._rig.elapsed_s = 0.0
+        self.changed.emit()
+
+    def set_dyno(self, key: str) -> None:
+        """Take the vehicle to another dyno. Raises LinkError for one that is not there."""
+        self.dyno = dyno(key)
+        self.changed.emit()
+
+    def set_tank(self, fuel: str) -> None:
+        """Fill the tank with a fuel, or with what the slot is made for (empty). Raises UnitError for an unknown one."""
+        if fuel:
+            fuel_by_key(fuel)
+        self.tank = fuel
+        self.changed.emit()
+
+    def set_fault(self, key: str, severity: float) -> None:
+        """Switch a fault on (0 to 1) or off (0). Raises LinkError for one that this vehicle cannot have."""
+        faults = {k: v for k, v in {**self.faults, key: severity}.items() if v > 0.0}
+        check_faults({**faults, key: severity}, self.plant.kind)
+        self.faults = faults
+        self.unit.voltage = supply_voltage(faults)
+        if key in IN_MEMORY:
+            self.unit.take(faulty_memory(self._before_fault, self.job.layout, self.plant.kind, faults))
+        self.changed.emit()
+
+    def faults_said(self) -> str:
+        """The faults that are on, in words; empty when the vehicle is healthy."""
+        return ", ".join(f"{FAULTS[k].title.lower()} {v * 100:.0f} %" for k, v in self.faults.items())
+
+    def air(self) -> Air:
+        """The air in the cell now."""
+        return self._rig.air if self._rig is not None else self.weather.air
+
+    def hour(self) -> float:
+        """What the clock in the cell says, hours."""
+        elapsed = self._rig.elapsed_s if self._rig is not None else 0.0
+        return (self.weather.hour + elapsed / 3600.0) % 24.0
+
+    # -- the vehicle
+
     def holds(self) -> Revision | None:
         """The revision whose image the unit holds; None when it is none of this job's."""
         sha = image_id(self.unit.memory)
         return next((r for r in reversed(self.job.revisions()) if r.image == sha), None)
 
     def rig(self, slot: str) -> Rig:
-        """The vehicle on the dyno, with what is fitted now; it keeps its heat from pull to pull."""
+        """The vehicle with what is fitted now, as the panel has it; it keeps its heat from run to run."""
         build = len(self.job.builds())
-        if self._rig is None or self._rig_build != build or self._rig.slot != slot:
-            plant = plant_for(self.job.layout.family).with_parts(self.job.fitted())
-            fuel = self.job.sheet.vehicle.fuels.get(slot, plant.fuel)
+        fuel = self.tank or self.job.sheet.vehicle.fuels.get(slot, self.plant.fuel)
+        if self._rig is None or self._rig_build != build:
+            plant = with_parts(self.plant, self.job.fitted())
             seed = 1000 + len(self.job.evidence())
-            self._rig = Rig(plant, self.unit, slot, self.air, fuel=fuel, seed=seed)
+            self._rig = Rig(plant, self.unit, slot, self.weather, fuel=fuel, seed=seed)
             self._rig_build = build
-        return self._rig
+        rig = self._rig
+        rig.slot, rig.fuel, rig.dyno, rig.faults = slot, fuel, self.dyno, dict(self.faults)
+        return rig
 
     def flash_work(self, revision: Revision) -> Work[Flashed]:
         """The request that brings a revision's image into the unit."""
@@ -92,16 +167,23 @@ class BenchState:
 
         return work
 
+    def flashed(self) -> None:
+        """The unit was written and proven: what was wrong in its memory is gone."""
+        self._before_fault = self.unit.memory
+        self.faults = {k: v for k, v in self.faults.items() if k not in IN_MEMORY}
+        self.changed.emit()
+
     def pull_work(self, slot: str, count: int) -> Work[list[Measured]]:
-        """The request for pulls in a row. Raises LinkError when the unit's memory is not whole."""
+        """The request for runs in a row. Raises LinkError when the unit's memory is not whole."""
         rig, settings = self.rig(slot), replace(self.settings)
+        rig.unit.calibration(slot)
 
         def work(progress: Progress, cancelled: Asked) -> list[Measured]:
             measured = []
             for number in range(count):
 
                 def share(done: float, number: int = number) -> None:
-                    progress((number + done) / count, f"Pull {number + 1} of {count}")
+                    progress((number + done) / count, f"Run {number + 1} of {count}")
 
                 measured.append(Measured(*rig.pull(settings, share, cancelled)))
             return measured
@@ -109,10 +191,21 @@ class BenchState:
         return work
 
     def may_pull(self, working: Revision | None) -> None:
-        """Raise LinkError, saying what to do, when a pull would not measure the revision in hand."""
-        held = self.holds()
+        """Raise LinkError, saying what to do, when a run would not measure the revision in hand."""
         if working is None:
             raise LinkError("a draft cannot be pulled", remedy="Commit it, flash it, then pull.")
-        if held is None or held.image != working.image:
-            name = held.name if held else "an image that is not of this job"
-            raise LinkError(f"the unit holds {name}, not {working.name}", remedy=f"Flash {working.name} first.")
+        believed = image_id(self._before_fault) if any(k in self.faults for k in IN_MEMORY) else None
+        held = self.holds()
+        if working.image in (believed, held.image if held else None):
+            return
+        name = held.name if held else "an image that is not of this job"
+        raise LinkError(f"the unit holds {name}, not {working.name}", remedy=f"Flash {working.name} first.")
+
+
+def fuels_for(plant: AnyPlant) -> Mapping[str, str]:
+    """The fuels that this engine can be given, by key, with their titles."""
+    if plant.kind == "turbo diesel":
+        keys = ["diesel"]
+    else:
+        keys = ["petrol-91", "petrol-95", *(f"petrol-95+e{share}" for share in (10, 20, 30, 50, 85)), "ethanol"]
+    return {key: fuel_by_key(key).title for key in keys}

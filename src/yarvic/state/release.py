@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -61,10 +60,10 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
         revision=revision,
         build=len(job.builds()),
         image_fault=fault,
-        baseline_pulls=len(baseline.pulls) if baseline else 0,
+        baseline_pulls=baseline.full_pulls if baseline else 0,
         flashes=tuple(job.flashes()),
         evidence=tuple(e for e in job.evidence() if e.revision_id == revision.id),
-        pulls=len(results.pulls),
+        pulls=results.full_pulls,
         summaries=results.summaries,
         band_mean_w=mean,
         band_spread_w=spread,
@@ -237,7 +236,7 @@ def release_work(job: Job, s: Signing, path: Path) -> Work[str]:
             raise ReleaseError(f"{s.revision.name} falls short: {short}", remedy="Mend it, or waive it by name.")
         if not s.signer:
             raise ReleaseError("a release is signed by name", remedy="Fill in who signs.")
-        time = datetime.now(UTC).isoformat(timespec="seconds")
+        time = job.clock().isoformat(timespec="seconds")
         progress(0.1, "Drawing the sheet")
         pdf = sheet_pdf(job, s, time)
         image = job.image(s.revision.image)

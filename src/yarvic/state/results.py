@@ -16,6 +16,9 @@ from yarvic.core.job.store import Job
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.state.work import Asked, Progress
 
+# Throttle from which a pull counts as full: pedals end a little short of their stop. Our choice.
+FULL_THROTTLE = 0.95
+
 
 @dataclass(frozen=True)
 class PullResult:
@@ -31,6 +34,17 @@ class PullResult:
     def title(self) -> str:
         """The pull's name in lists."""
         return self.evidence.title
+
+    @property
+    def at_full_throttle(self) -> bool:
+        """Whether it stands beside other full pulls in a curve; without conditions its own throttle decides."""
+        c = self.evidence.conditions
+        return (c.throttle if c is not None else self.pull.throttle) >= FULL_THROTTLE
+
+    @property
+    def sweeps(self) -> bool:
+        """Whether it is a pull, and not a held speed or a climb."""
+        return self.evidence.conditions is None or self.evidence.conditions.run not in ("hold", "climb")
 
 
 @dataclass(frozen=True)
@@ -49,7 +63,12 @@ class RevisionResults:
 
     def curves(self, standard: str) -> list[Curve]:
         """The curves of all full-throttle pulls, corrected by a standard."""
-        return [p.curves[standard] for p in self.pulls if standard in p.curves]
+        return [p.curves[standard] for p in self.pulls if standard in p.curves and p.at_full_throttle]
+
+    @property
+    def full_pulls(self) -> int:
+        """How many pulls at full throttle there are."""
+        return sum(p.at_full_throttle and p.sweeps for p in self.pulls)
 
 
 def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: Asked) -> dict[int, RevisionResults]:
@@ -70,7 +89,7 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
             wrong[item.revision_id].append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
             continue
         wrong[item.revision_id] += problems(log)
-        for checked in check_log(item.id, log, limits, item.conditions):
+        for checked in check_log(item.id, log, limits, item.conditions, job.sheet.vehicle.asked):
             curves = _curves(item, checked.curve, job.sheet.vehicle.boost_controlled)
             pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves))
     return {

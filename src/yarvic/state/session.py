@@ -14,7 +14,7 @@ from yarvic.core.errors import CalibrationError, JobError, YarvicError
 from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.model import Revision
-from yarvic.core.job.store import Job
+from yarvic.core.job.store import Clock, Job, now
 from yarvic.core.link.flash import Flashed
 from yarvic.state.bench import BenchState, Measured
 from yarvic.state.draft import DraftState, calibrations_of
@@ -23,6 +23,8 @@ from yarvic.state.settings import Settings
 from yarvic.state.work import Asked, Handle, Progress, Runner, Work, is_cancel
 
 DRAFT = -1
+# What a run is called in lists.
+RUN_NAMES = {"inertia": "pull", "ramp": "pull", "hold": "hold", "road": "road run", "climb": "climb"}
 STEPS = ("job", "plan", "maps", "flash", "dyno", "logs", "checks", "release")
 STEP_TITLES = dict(zip(STEPS, ("Job", "Plan", "Maps", "Flash", "Dyno", "Logs", "Checks", "Release"), strict=True))
 
@@ -60,9 +62,9 @@ class Session:
 
     # -- opening
 
-    def open_job(self, path: Path, *, read_only: bool = False) -> None:
+    def open_job(self, path: Path, *, read_only: bool = False, clock: Clock = now) -> None:
         """Open a job in place of the present one. Raises JobError; then the present one stays."""
-        job = Job.open(path, read_only=read_only)
+        job = Job.open(path, read_only=read_only, clock=clock)
         try:
             bench = BenchState(job)
             revisions = job.revisions()
@@ -321,7 +323,7 @@ class Session:
 
         def done(result: Flashed) -> None:
             job.record_flash(revision.id, result.identity.name, result.image, len(result.written))
-            bench.changed.emit()
+            bench.flashed()
             self.say(f"{revision.name} is in the unit: {len(result.written)} blocks written and read back equal.")
 
         self.start(f"Flashing {revision.name}", bench.flash_work(revision), done)
@@ -344,9 +346,10 @@ class Session:
 
         def done(measured: list[Measured]) -> None:
             for number, m in enumerate(measured, before + 1):
-                title = f"{revision.name} pull {number}"
+                title = f"{revision.name} {RUN_NAMES[m.conditions.run]} {number}"
                 job.add_evidence(title, revision.id, m.log, m.conditions, source="simulated bench")
-            self.say(f"{len(measured)} pulls of {revision.name} recorded.")
+            runs = "1 run" if len(measured) == 1 else f"{len(measured)} runs"
+            self.say(f"{runs} of {revision.name} recorded.")
             self._judge([revision.id])
 
         self.start(f"Pulling {revision.name}", work, done)

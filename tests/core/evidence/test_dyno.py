@@ -20,13 +20,14 @@ def curve_of(log, conditions, standard="none"):
 
 @pytest.fixture(scope="module")
 def three(layout, stock):
+    from yarvic.bench.cell import Weather
     from yarvic.bench.rig import Rig
     from yarvic.bench.unit import SimulatedUnit
     from yarvic.bench.vehicles import plant_for
     from yarvic.core.physics.air import Air
 
     air = Air(97_400.0, 293.15, 0.5)
-    rig = Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", air, seed=11)
+    rig = Rig(plant_for(layout.family), SimulatedUnit(layout, stock), "RON 95", Weather(air), seed=11)
     return [curve_of(*rig.pull(PullSettings())) for _ in range(3)]
 
 

@@ -108,7 +108,7 @@ def test_a_bench_pull_is_found_whole(pulled):
     log, _ = pulled
     pulls = find_pulls(log)
     assert len(pulls) == 1
-    assert pulls[0].to_rpm > 6300.0 and pulls[0].from_rpm < 1850.0
+    assert pulls[0].to_rpm > 6300.0 and pulls[0].from_rpm < 1920.0
 
 
 @given(st.sampled_from(sorted(CHANNELS)))

@@ -19,7 +19,8 @@ from yarvic.core.errors import CalibrationError, JobError, JobInUseError, JobNot
 from yarvic.core.job import columns, file
 from yarvic.core.job.edits_json import edits_from_json, edits_to_json
 from yarvic.core.job.store import Job
-from yarvic.demo.ptarmigan import AUTHOR, sheet
+from yarvic.demo.ptarmigan import sheet
+from yarvic.demo.story import AUTHOR
 
 
 def revised(job, name="A1"):

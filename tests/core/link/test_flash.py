@@ -141,7 +141,7 @@ def test_a_unit_that_dies_in_the_middle_says_so_and_can_be_flashed_again(layout,
     # The header was not written yet: the unit knows that its memory is not whole, and does not run it.
     assert unit.identify().running == "memory is not whole"
     with pytest.raises(LinkError, match="does not start"):
-        unit.program("RON 95")
+        unit.calibration("RON 95")
     unit.dead = False
     flash(unit, layout, stock, quiet, never)
     assert unit.memory == stock and unit.identify().running == "Stock"

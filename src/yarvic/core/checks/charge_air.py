@@ -17,9 +17,10 @@ def charge_air(data: PullEvidence) -> list[Finding]:
         return [data.not_known(c, str(error), "charge_temperature") for c in ("charge_rise", "charge_over_ambient")]
     top = int(np.argmax(charge))
     where = data.where("charge_temperature", float(t[top]))
-    findings = [
-        data.found("charge_rise", float(charge[top] - charge[0]), "Charge temperature rises in the pull", where)
-    ]
+    findings = []
+    if data.sweeps:
+        rise = float(charge[top] - charge[0])
+        findings.append(data.found("charge_rise", rise, "Charge temperature rises in the pull", where))
     if data.conditions is not None:
         ambient = data.conditions.temperature_k
     elif "ambient_temperature" in data.log.channels:

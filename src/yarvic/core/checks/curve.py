@@ -13,7 +13,10 @@ from yarvic.core.checks.finding import Finding
 def curve(data: PullEvidence) -> list[Finding]:
     """Peak wheel power and torque, uncorrected: it is the real load that a part must bear, not the standard day's."""
     findings = []
-    for key, title in (("power", "Power"), ("torque", "Torque")):
+    on_roller = data.conditions is None or data.conditions.engine_per_roller is not None
+    # On a road, and at a held speed, nobody asks for a curve.
+    asked = (("power", "Power"), ("torque", "Torque")) if data.sweeps and on_roller else ()
+    for key, title in asked:
         limit = data.limits.component(key)
         if limit is None:
             findings.append(data.not_known(key, f"the job states no limit for {key}", "roller_speed"))

@@ -21,8 +21,21 @@ MOST_MISSING = 0.05
 
 
 @dataclass(frozen=True)
+class EngineKind:
+    """What of an engine decides which questions can be asked of it; `rail` says that its fuel has a pressure target."""
+
+    ignition: str = "spark"
+    boosted: bool = True
+    rail: bool = True
+    knock_control: bool = True
+
+
+@dataclass(frozen=True)
 class PullEvidence:
-    """One pull as rules see it. `curve` is uncorrected; it and `conditions` are None where no dyno was logged."""
+    """One pull as rules see it. `curve` is uncorrected; it and `conditions` are None where no dyno was logged.
+
+    `sweeps` is False for a held speed or a climb: then nothing is asked that only a sweep can answer.
+    """
 
     evidence: str
     log: Log
@@ -30,6 +43,8 @@ class PullEvidence:
     limits: Limits
     conditions: Conditions | None = None
     curve: Curve | None = None
+    engine: EngineKind = EngineKind()
+    sweeps: bool = True
 
     def series(self, key: str) -> tuple[FloatArray, FloatArray]:
         """Time stamps and values of a channel inside the pull, missing numbers left out.

@@ -18,6 +18,8 @@ def knock(data: PullEvidence) -> list[Finding]:
 
     A single dip is no proof: it is worth watching, and the note says so. More than one past the limit stops.
     """
+    if not data.engine.knock_control:
+        return [_not_listened_for(data)]
     retard: dict[int, tuple[FloatArray, FloatArray]] = {}
     for key in SPARK_CORRECTIONS:
         if key not in data.log.channels:
@@ -58,3 +60,16 @@ def knock(data: PullEvidence) -> list[Finding]:
             data.where(f"spark_correction_{worst}", float(grid[at]), worst),
         ),
     ]
+
+
+def _not_listened_for(data: PullEvidence) -> Finding:
+    """An engine whose unit has no knock control: nothing was heard because nothing listened."""
+    return Finding(
+        "knock_retard",
+        WATCH,
+        "Nothing listened for knock",
+        None,
+        None,
+        data.where("spark_advance"),
+        "This unit has no knock control: record a knock sensor, or keep the spark on the safe side.",
+    )

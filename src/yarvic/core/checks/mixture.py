@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.physics import FloatArray
 
+# A wideband on its end writes one number and no noise: so long, and it is off the scale wherever that end lies.
+FLAT_FOR_S = 0.3
 # Errors are judged on a running mean, so that one noisy sample is not a lean engine. Our choice.
 MEAN_OVER_S = 0.25
 
 
 def mixture(data: PullEvidence) -> list[Finding]:
     """Largest lean and rich error. A trace on the sensor's end is reported as off the scale, never as a number."""
+    if data.engine.ignition != "spark":
+        return _smoke(data)
     checks = ("lambda_lean", "lambda_rich")
     sensor = data.limits.sensor
     try:
@@ -23,8 +28,13 @@ def mixture(data: PullEvidence) -> list[Finding]:
         target = data.log.at("lambda_target", t - sensor["lambda_delay"])
     except EvidenceError as error:
         return [data.not_known(c, str(error), "lambda_measured") for c in checks]
+    low, high = float(measured.min()), float(measured.max())
     low_end = measured <= sensor["lambda_low"] + 1e-6
+    if low < sensor["lambda_flat_low"]:
+        low_end |= _lies_flat(t, measured, low)
     high_end = measured >= sensor["lambda_high"] - 1e-6
+    if high > sensor["lambda_flat_high"]:
+        high_end |= _lies_flat(t, measured, high)
     for ends, word in ((low_end, "rich"), (high_end, "lean")):
         if np.count_nonzero(ends) > sensor["end_share"] * t.size:
             seconds = float(np.count_nonzero(ends) * np.median(np.diff(t)))
@@ -51,6 +61,33 @@ def mixture(data: PullEvidence) -> list[Finding]:
             data.where("lambda_measured", float(t[rich])),
         ),
     ]
+
+
+def _lies_flat(t: FloatArray, values: FloatArray, end: float) -> NDArray[np.bool_]:
+    """Where a trace repeats its own extreme for longer than noise would let it."""
+    on_end = np.concatenate(([False], values == end, [False])).astype(np.int8)
+    edges = np.flatnonzero(np.diff(on_end))
+    flat = np.zeros(values.shape, dtype=bool)
+    for first, last in zip(edges[::2], edges[1::2], strict=True):
+        if t[last - 1] - t[first] >= FLAT_FOR_S:
+            flat[first:last] = True
+    return flat
+
+
+def _smoke(data: PullEvidence) -> list[Finding]:
+    """A diesel's mixture: the least air it had for its fuel, and the smoke that shows."""
+    found = []
+    try:
+        t, measured = data.series("lambda_measured")
+        mean = _running_mean(measured, t)
+        low = int(np.argmin(mean))
+        where = data.where("lambda_measured", float(t[min(low, t.size - 1)]))
+        found.append(data.found("smoke_lambda", float(mean[low]), "Least air for the fuel", where))
+    except EvidenceError as error:
+        found.append(data.not_known("smoke_lambda", str(error), "lambda_measured"))
+    if "smoke" in data.log.channels:
+        found.append(data.highest("smoke_opacity", "smoke", "Smoke opacity"))
+    return found
 
 
 def _running_mean(values: FloatArray, t: FloatArray) -> FloatArray:

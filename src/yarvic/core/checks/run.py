@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
 from yarvic.core.checks.curve import curve
-from yarvic.core.checks.evidence_of_pull import Family, PullEvidence
+from yarvic.core.checks.evidence_of_pull import EngineKind, Family, PullEvidence
 from yarvic.core.checks.finding import HOLDS, ORDER, Finding
 from yarvic.core.checks.fuel_pressure import fuel_pressure
 from yarvic.core.checks.knock import knock
@@ -18,7 +18,7 @@ from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, dyno_curve
 from yarvic.core.evidence.log import Log
-from yarvic.core.evidence.pulls import Pull, find_pulls
+from yarvic.core.evidence.pulls import Pull, find_pulls, steady_span
 
 # In the order in which practitioners read the evidence.
 FAMILIES: tuple[tuple[str, Family], ...] = (
@@ -41,20 +41,42 @@ class CheckedPull:
     curve: Curve | None
 
 
-def check_log(evidence: str, log: Log, limits: Limits, conditions: Conditions | None = None) -> list[CheckedPull]:
-    """Every pull of a log judged, in time order; without pulls the list is empty."""
+def families_of(engine: EngineKind) -> list[str]:
+    """The titles of the families that apply to an engine."""
+    left_out = set() if engine.boosted else {"Boost"}
+    if engine.ignition != "spark":
+        left_out.add("Knock")
+    return [title for title, _ in FAMILIES if title not in left_out]
+
+
+def check_log(
+    evidence: str,
+    log: Log,
+    limits: Limits,
+    conditions: Conditions | None = None,
+    engine: EngineKind | None = None,
+) -> list[CheckedPull]:
+    """Every pull of a log judged, in time order; without pulls the list is empty.
+
+    A run at a held speed or a climb is judged as one span, by what does not need a sweep.
+    """
+    engine = engine or EngineKind()
+    steady = conditions is not None and conditions.run in ("hold", "climb")
+    applies = families_of(engine)
     results = []
-    for pull in find_pulls(log):
+    for pull in steady_span(log) if steady else find_pulls(log):
         found_curve = None
-        if conditions is not None and "roller_speed" in log.channels:
+        if conditions is not None and not steady and "roller_speed" in log.channels:
             try:
                 found_curve = dyno_curve(log, pull, conditions, "none", boost_controlled=True)
             except EvidenceError:
                 found_curve = None  # the curve family says that there is none
         margin = 1.0
         part = log.cut(pull.start_s - margin, pull.end_s + margin)
-        data = PullEvidence(evidence, part, pull, limits, conditions, found_curve)
-        findings = [replace(found, family=title) for title, family in FAMILIES for found in family(data)]
+        data = PullEvidence(evidence, part, pull, limits, conditions, found_curve, engine, sweeps=not steady)
+        findings = [
+            replace(found, family=title) for title, family in FAMILIES if title in applies for found in family(data)
+        ]
         results.append(CheckedPull(pull, tuple(findings), found_curve))
     return results
 

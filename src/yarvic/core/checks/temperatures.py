@@ -15,8 +15,11 @@ def temperatures(data: PullEvidence) -> list[Finding]:
     else:
         statement = f"Exhaust temperature at the {limit.component}"
         exhaust = data.highest(key, key, statement, limit.rule("Exhaust temperature"))
+    gearbox = "gearbox_temperature"
+    found = [data.highest(gearbox, gearbox, "Gearbox temperature")] if gearbox in data.log.channels else []
     return [
         exhaust,
         data.highest("coolant_temperature", "coolant_temperature", "Coolant temperature"),
         data.highest("oil_temperature", "oil_temperature", "Oil temperature"),
+        *found,
     ]

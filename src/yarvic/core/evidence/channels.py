@@ -18,6 +18,7 @@ class ChannelKind:
     unit: str
     aliases: tuple[str, ...] = ()
     shown_as: str = ""  # the kind of unit it is shown in, where that is not simply its quantity's
+    waveform: bool = False  # sampled so fast, in bursts, that it stands in no table beside others
 
     @property
     def unit_choice(self) -> str:
@@ -49,6 +50,30 @@ _DEFINED = (
     ChannelKind("oil_temperature", "Oil temperature", "temperature", "degC", ("oil temp",)),
     ChannelKind("roller_speed", "Roller speed", "engine speed", "rpm", ("drum speed",)),
     ChannelKind("vehicle_speed", "Vehicle speed", "speed", "km/h", ("speed", "road speed")),
+    ChannelKind("long_trim", "Long fuel trim", "ratio", "%", ("long trim", "ltft")),
+    ChannelKind("cam_phase", "Intake cam phase", "angle", "deg", ("cam advance", "vvt")),
+    ChannelKind("air_flow", "Air flow", "mass flow", "kg/h", ("maf", "mass air flow")),
+    ChannelKind("shutter_position", "Shutter position", "ratio", "%", ("shutters", "cooling shutters")),
+    ChannelKind("misfires", "Misfires counted", "count", "count", ("misfire count",)),
+    ChannelKind("supply_voltage", "Supply voltage", "voltage", "V", ("battery", "battery voltage")),
+    ChannelKind("injected_quantity", "Injected quantity", "mass", "mg", ("fuel quantity", "injection quantity")),
+    ChannelKind("quantity_limit", "Quantity allowed", "mass", "mg", ("fuel limit", "smoke limit")),
+    ChannelKind("injection_start", "Start of injection", "angle", "deg", ("soi", "main timing")),
+    ChannelKind("injection_time", "Injection time", "time", "ms", ("pulse width", "injector pulse width")),
+    ChannelKind("vane_position", "Vane duty", "ratio", "%", ("vgt position", "vane position")),
+    ChannelKind("feed_pressure", "Feed pressure", "pressure", "kPa", ("lift pump pressure", "fuel feed pressure")),
+    ChannelKind("smoke", "Smoke opacity", "ratio", "%", ("opacity",)),
+    ChannelKind("manifold_pressure", "Airbox pressure", "pressure", "kPa", ("airbox", "plenum pressure")),
+    ChannelKind("intake_length", "Short intake", "ratio", "%", ("intake switch", "intake flap")),
+    ChannelKind("gearbox_temperature", "Gearbox temperature", "temperature", "degC", ("transmission temperature",)),
+    ChannelKind("roller_torque", "Brake torque at the roller", "torque", "N m", ("brake torque", "load cell")),
+    ChannelKind("gps_speed", "Speed over ground", "speed", "km/h", ("gps speed",)),
+    ChannelKind("acceleration", "Acceleration along the vehicle", "acceleration", "m/s2", ("accelerometer", "ax")),
+    ChannelKind("grade", "Grade", "ratio", "%", ("slope",)),
+    *(
+        ChannelKind(f"knock_signal_{i}", f"Knock sensor, cylinder {i}", "voltage", "V", waveform=True)
+        for i in range(1, 7)
+    ),
     ChannelKind("ambient_pressure", "Ambient pressure", "pressure", "mbar", ("barometer",)),
     ChannelKind("ambient_temperature", "Ambient temperature", "temperature", "degC", ("outside temperature",)),
 )

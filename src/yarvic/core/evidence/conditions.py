@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
 from yarvic.core.physics.air import Air
+
+# How a run was made, in words.
+RUN_WORDS = {
+    "inertia": "free on the roller",
+    "ramp": "against a brake's ramp",
+    "hold": "at a held speed",
+    "road": "on a road",
+    "climb": "climbing at a speed",
+}
 
 
 class Conditions(BaseModel):
@@ -21,11 +30,16 @@ class Conditions(BaseModel):
     dyno: str
     gear: Annotated[int, Field(ge=1)]
     throttle: Annotated[float, Field(gt=0, le=1)]
-    engine_per_roller: Annotated[float, Field(gt=0)]
-    roller_inertia_kg_m2: Annotated[float, Field(gt=0)]
+    engine_per_roller: Annotated[float, Field(gt=0)] | None = None
+    roller_inertia_kg_m2: Annotated[float, Field(gt=0)] | None = None
     cool_down_s: Annotated[float, Field(ge=0)]
     charge_start_k: float
     simulated: bool
+    run: Literal["inertia", "ramp", "hold", "road", "climb"] = "inertia"
+    fan: Annotated[float, Field(ge=0, le=1)] = 1.0
+    grade: float = 0.0
+    mass_kg: Annotated[float, Field(gt=0)] | None = None
+    faults: dict[str, float] = Field(default_factory=dict)  # switched on at the simulated bench, by severity
 
     @property
     def air(self) -> Air:
@@ -39,6 +53,10 @@ class Conditions(BaseModel):
             reasons.append(f"they come from two dynos ({self.dyno}, {other.dyno})")
         if self.gear != other.gear:
             reasons.append(f"they were pulled in gears {self.gear} and {other.gear}")
+        if self.run != other.run:
+            reasons.append(f"they were run in two ways ({RUN_WORDS[self.run]}, {RUN_WORDS[other.run]})")
+        if self.faults != other.faults:
+            reasons.append("faults were switched on at the bench in one and not in the other")
         if abs(self.throttle - other.throttle) > 0.02:
             reasons.append(f"throttle differs ({self.throttle * 100:.0f} and {other.throttle * 100:.0f} %)")
         return reasons

@@ -66,8 +66,9 @@ class Curve:
 def dyno_curve(log: Log, pull: Pull, conditions: Conditions, standard: str, *, boost_controlled: bool) -> Curve:
     """Torque and power of one pull, corrected by a standard.
 
-    Power at the roller from its inertia; torque is that power over engine speed, so it includes the drivetrain's
-    loss (basis: wheel). Raises EvidenceError when roller or engine speed is missing or holed.
+    Power at the roller from its inertia, and from its brake where one was logged; torque is that power over engine
+    speed, so it includes the drivetrain's loss (basis: wheel). Raises EvidenceError when roller or engine speed is
+    missing or holed, or the run had no roller.
     """
     roller = log.channel("roller_speed")
     t = roller.time_s
@@ -78,11 +79,16 @@ def dyno_curve(log: Log, pull: Pull, conditions: Conditions, standard: str, *, b
         raise EvidenceError("the roller was not logged through the pull", remedy="Pull again with the roller logged.")
     if not np.all(np.isfinite(roller.values[wide])):
         raise EvidenceError("the roller's speed has holes inside the pull", remedy="Pull again.")
-    power = inertia_power(
-        t[wide], roller.values[wide] * RAD_PER_S_PER_RPM, conditions.roller_inertia_kg_m2, SMOOTHING_S
-    )[np.searchsorted(t[wide], t[keep][0]) :]
+    inertia, per_roller = conditions.roller_inertia_kg_m2, conditions.engine_per_roller
+    if inertia is None or per_roller is None:
+        raise EvidenceError("the run has no roller: its conditions state none", remedy="Pull on a dyno for a curve.")
+    roller_rad_s = roller.values[wide] * RAD_PER_S_PER_RPM
+    power = inertia_power(t[wide], roller_rad_s, inertia, SMOOTHING_S)
+    if "roller_torque" in log.channels:
+        power = power + log.at("roller_torque", t[wide]) * roller_rad_s  # what the brake took besides
+    power = power[np.searchsorted(t[wide], t[keep][0]) :]
     # The roller is geared to the engine: its speed is the steadier measure of engine speed.
-    speed = roller.values[keep] * conditions.engine_per_roller
+    speed = roller.values[keep] * per_roller
     rising = np.concatenate(([True], speed[1:] > np.maximum.accumulate(speed)[:-1]))
     grid = np.arange(
         np.ceil(speed[0] / GRID_STEP_RPM) * GRID_STEP_RPM, speed[rising][-1] + 1e-6, GRID_STEP_RPM, dtype=np.float64

@@ -30,6 +30,8 @@ MIN_LENGTH_S = 1.5
 MIN_SWEEP_RPM = 1200.0
 THROTTLE_BAND = 0.04
 MIN_THROTTLE = 0.15
+# What a steady run is given to settle, s, before it is judged.
+SETTLES_S = 6.0
 
 
 def find_pulls(log: Log) -> list[Pull]:
@@ -58,6 +60,19 @@ def find_pulls(log: Log) -> list[Pull]:
             mean = float(np.nanmean(throttle[begin : end + 1]))
             found.append(Pull(float(t[begin]), float(t[end]), mean, float(rpm[begin]), float(rpm[end])))
     return found
+
+
+def steady_span(log: Log) -> list[Pull]:
+    """The one span of a run at a held speed, without its first seconds; none when it is too short to tell."""
+    if not {"throttle", "engine_speed"} <= set(log.channels):
+        return []
+    rpm = log.channel("engine_speed")
+    start, end = float(rpm.time_s[0]) + SETTLES_S, float(rpm.time_s[-1])
+    inside = (rpm.time_s >= start) & np.isfinite(rpm.values)
+    if end - start < MIN_LENGTH_S or not inside.any():
+        return []
+    throttle = float(np.nanmean(log.at("throttle", rpm.time_s[inside])))
+    return [Pull(start, end, throttle, float(rpm.values[inside].min()), float(rpm.values[inside].max()))]
 
 
 def _steady(throttle: np.ndarray) -> list[tuple[int, int]]:

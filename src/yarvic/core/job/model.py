@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from yarvic.core.calibration.edits import Edit
+from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.limits import ComponentLimit
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.physics.correction import STANDARDS
@@ -31,6 +32,14 @@ class Vehicle(_Document):
     mass_kg: Annotated[float, Field(gt=50, lt=60000)]
     boost_controlled: bool
     fuels: dict[str, str]
+    ignition: Literal["spark", "compression"] = "spark"
+    rail: bool = True
+    knock_control: bool = True
+
+    @property
+    def asked(self) -> EngineKind:
+        """What of the engine decides which checks apply."""
+        return EngineKind(self.ignition, self.boost_controlled, self.rail, self.knock_control)
 
     @property
     def displacement_m3(self) -> float:

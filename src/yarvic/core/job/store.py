@@ -38,7 +38,7 @@ from yarvic.core.job.model import (
 Clock = Callable[[], datetime]
 
 
-def _now() -> datetime:
+def now() -> datetime:
     return datetime.now(UTC)
 
 
@@ -66,7 +66,7 @@ class Job:
 
     @classmethod
     def create(
-        cls, path: Path, sheet: JobSheet, layout_toml: str, stock_image: bytes, *, author: str, clock: Clock = _now
+        cls, path: Path, sheet: JobSheet, layout_toml: str, stock_image: bytes, *, author: str, clock: Clock = now
     ) -> Job:
         """A new job with its first build and the stock image as revision Stock."""
         layout = parse_layout(layout_toml)
@@ -94,7 +94,7 @@ class Job:
             raise
 
     @classmethod
-    def open(cls, path: Path, *, read_only: bool = False, clock: Clock = _now) -> Job:
+    def open(cls, path: Path, *, read_only: bool = False, clock: Clock = now) -> Job:
         """Open a job. Raises JobInUseError when another process may write it and `read_only` is not set."""
         lock = None if read_only or not path.exists() else file.WriteLock(path)
         connection: sqlite3.Connection | None = None

@@ -48,3 +48,12 @@ ETHANOL_RON: Final = 108.6
 ETHANOL_MOLAR_MASS: Final = 46.069  # g/mol
 ETHANOL_DENSITY: Final = 789.0  # kg/m3 at 20 degC, CRC Handbook
 PETROL_MOLAR_MASS: Final = 106.0  # g/mol, as used by Anderson et al.
+
+GRAVITY: Final = 9.80665  # m/s2, standard acceleration of free fall, CGPM 1901
+R_MOLAR: Final = 8.3143  # J/(mol K), as used with the correlation of Hardenberg and Hase in Heywood ch. 10
+
+# Hardenberg and Hase, Heywood (1988), eqs. 10.37 and 10.38:
+# tau[deg] = (0.36 + 0.22 S_p) exp[E_A (1/(R T) - 1/17190) (21.2/(p - 12.4))^0.63], E_A = 618840/(CN + 25); p in bar
+HARDENBERG: Final = (0.36, 0.22, 618840.0, 25.0, 17190.0, 21.2, 12.4, 0.63)
+# Lambda above which a diesel's efficiency no longer depends on it; from memory.
+LEAN_ENOUGH_DIESEL: Final = 1.8

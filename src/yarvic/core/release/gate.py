@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH
-from yarvic.core.checks.run import FAMILIES, Summary
+from yarvic.core.checks.run import Summary, families_of
 from yarvic.core.job.model import Evidence, Flash, JobSheet, Revision, Waiver
 
 # Spread of the mean power over the band, as a share of it, past which pulls do not repeat well enough to judge by.
@@ -148,7 +148,7 @@ def _repeats(case: Case) -> Condition:
 
 def _checks(case: Case) -> list[Condition]:
     conditions = []
-    for family, _ in FAMILIES:
+    for family in families_of(case.sheet.vehicle.asked):
         mine = [s for s in case.summaries if s.family == family]
         if not mine:
             conditions.append(Condition(f"check {family}", family, UNKNOWN, "Not judged yet.", True))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
@@ -20,6 +21,7 @@ from PyQt6.QtWidgets import (
 from yarvic.core.checks.finding import amount
 from yarvic.core.job.model import Station
 from yarvic.core.units import UNITS, to_canonical
+from yarvic.desk.names import DEMO_NAMES
 from yarvic.desk.overlays import Command
 from yarvic.desk.theme import CAPTION_PX, font, tokens
 from yarvic.desk.views.view import View
@@ -199,12 +201,18 @@ class JobView(View):
         column.addWidget(label("No job is open", "big"))
         text = (
             "A job holds one vehicle: its maps, every revision with its reason, every pull, and what the checks said."
-            " Open one, or build the demo: a rescue buggy with a map that falls short."
+            " Open one, or build a demo: a rescue buggy with a map that falls short, a supply carrier whose gearbox is"
+            " the weak link, or an ice-race twin that came with somebody's map."
         )
         column.addWidget(label(text, "quiet", wrap=True))
         column.addLayout(
             row(
-                act("Build and open the demo job", window.build_demo),
+                *(
+                    act(f"Open the demo: {title}", partial(window.open_demo, name))
+                    if name == "ptarmigan"
+                    else word(title, partial(window.open_demo, name))
+                    for name, title in DEMO_NAMES
+                ),
                 word("Open a job", window.ask_for_job, "Ctrl+O"),
                 None,
                 spacing=12,
@@ -257,7 +265,7 @@ class JobView(View):
 
     def commands(self) -> list[Command]:
         """Commands of this view."""
-        return [Command("Build and open the demo job", "", self.window_.build_demo)]
+        return []
 
     def main_widget(self) -> QWidget:
         """The strip takes the keys."""

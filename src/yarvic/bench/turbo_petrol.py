@@ -1,0 +1,187 @@
+"""The turbo petrol engine running: breathing, burning, boost, rail and heat in steps, under its unit's program."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yarvic.bench.cylinders import Charge
+from yarvic.bench.lookup import Line
+from yarvic.bench.petrol_program import Commands, PetrolProgram, Sensed
+from yarvic.bench.plant import TurboPetrol
+from yarvic.bench.powertrain import NO_LEDGER, Heat, Ledger, Surroundings, warm
+from yarvic.bench.rail import injection_window, step_rail
+from yarvic.bench.spark_burn import Ignition, SparkBurn
+from yarvic.bench.turbo import (
+    Gas,
+    TurboState,
+    behind_filter,
+    cool_charge,
+    leak_flow,
+    move_gate,
+    step_turbo,
+)
+from yarvic.bench.unit import SimulatedUnit
+from yarvic.core.physics.constants import R_DRY_AIR
+from yarvic.core.physics.fuel import Fuel
+from yarvic.core.physics.power import RAD_PER_S_PER_RPM
+from yarvic.core.physics.turbo import charge_temperature
+
+LEAST_SCAVENGED = 0.3
+SHUT = 0.01  # throttle below which the injectors rest
+SEEN_LAG_S = 0.15  # lambda as the unit has it
+THERMOCOUPLE_S = 1.1
+
+
+class TurboPetrolRun:
+    """One run of the engine. `gear` is what the unit is told."""
+
+    truths = (
+        "throttle", "boost_pressure", "boost_target", "rail_pressure", "rail_target", "lambda_measured",
+        "lambda_target", "fuel_trim", "long_trim", "injector_window", "spark_advance", "spark_correction_1",
+        "spark_correction_2", "spark_correction_3", "cam_phase", "wastegate_duty", "filling", "air_flow",
+        "torque_estimate", "charge_temperature", "exhaust_temperature", "coolant_temperature", "oil_temperature",
+        "gearbox_temperature", "shutter_position", "misfires", "supply_voltage", "exhaust_flow",
+    )  # fmt: skip
+
+    def __init__(
+        self,
+        plant: TurboPetrol,
+        unit: SimulatedUnit,
+        slot: str,
+        fuel: Fuel,
+        around: Surroundings,
+        heat: Heat,
+        gear: int,
+        rng: np.random.Generator,
+        *,
+        ignition: Ignition | None = None,
+        lambda_gain: float = 1.0,
+        keep_cycles: bool = False,
+    ) -> None:
+        self.p, self.fuel, self.around, self.heat, self.gear = plant, fuel, around, heat, gear
+        e = plant.engine
+        self.displacement_m3 = e.displacement_m3
+        self.program = PetrolProgram(unit.calibration(slot), unit.learned, e.cylinders, self.displacement_m3)
+        self.burn = SparkBurn(e, fuel, rng, ignition or Ignition(), keep_cycles)
+        self.lambda_gain = lambda_gain
+        self.ledger: Ledger = NO_LEDGER
+        self.fuel_cut = False
+        self._filling = Line(plant.filling.speed_rpm, plant.filling.efficiency)
+        self._cam_best = Line(plant.cam.speed_rpm, plant.cam.best_deg)
+        air = around.air
+        self.time_s = 0.0
+        self.turbo = TurboState(4200.0, air.pressure_pa)
+        self.rail_pa = plant.rail.rated_pa
+        self.exhaust_k = self.thermocouple_k = 780.0
+        self.exhaust_pa = air.pressure_pa * 1.05
+        self.outlet_k = air.temperature_k + 8.0
+        self.air_flow, self.exhaust_flow = 0.01, 0.011
+        self.window = 0.0
+        self.seen = 1.0
+        self.cam_deg = 0.0
+        self.shutters = 0.0
+        self.throttle = 0.0
+        self._charge_k = float(charge_temperature(self.outlet_k, heat.cooler, plant.cooler.effectiveness))
+
+    @property
+    def charge_k(self) -> float:
+        """Charge temperature behind the cooler."""
+        return self._charge_k
+
+    @property
+    def commands(self) -> Commands:
+        """What the unit commands now."""
+        return self.program.commands
+
+    def step(self, pedal: float, speed_rpm: float, dt: float) -> float:
+        """Advance by `dt`; torque at the crank, N m."""
+        self.throttle = pedal
+        ambient_pa = self.around.air.pressure_pa
+        intake_pa, air_per_cycle = self._breathe(pedal, speed_rpm)
+        sensed = Sensed(
+            speed_rpm, pedal, self.turbo.boost_pa, intake_pa, self._charge_k, ambient_pa,
+            self.thermocouple_k, self.seen * self.lambda_gain,
+        )  # fmt: skip
+        c = self.program.step(sensed, self.gear, dt)
+        self.fuel_cut = c.fuel_cut
+        torque = self._burn(c, pedal, speed_rpm, intake_pa, air_per_cycle, dt)
+        self._exhaust_and_boost(c, dt)
+        p = self.p
+        self.cam_deg += (c.cam_deg - self.cam_deg) * min(dt / p.cam.lag_s, 1.0)
+        self.shutters += (c.shutters - self.shutters) * min(dt / p.cooler.shutter_lag_s, 1.0)
+        gearbox_w = abs(torque) * speed_rpm * RAD_PER_S_PER_RPM * (1.0 - p.driveline.efficiency)
+        warm(p.thermal, self.heat, self.around, self.ledger.coolant_w, gearbox_w, dt)
+        self.time_s += dt
+        return torque
+
+    def _breathe(self, throttle: float, speed_rpm: float) -> tuple[float, float]:
+        """Manifold pressure behind the throttle, and dry air per cycle of the whole engine."""
+        p, f = self.p, self.p.filling
+        boost = self.turbo.boost_pa
+        # Area follows the plate's angle: little at first, most of it by half.
+        capacity = p.throttle.capacity * min(max(throttle, 0.02) ** 1.6, 1.0)
+        off = self.cam_deg - self._cam_best(speed_rpm)
+        efficiency = self._filling(speed_rpm) * max(1.0 - p.cam.loss_per_deg2 * off * off, LEAST_SCAVENGED)
+        per_pa = efficiency * self.displacement_m3 * speed_rpm / 120.0 / (R_DRY_AIR * self._charge_k)
+        intake: float = boost / (1.0 + per_pa**2 * self._charge_k / capacity**2) ** 0.5
+        # With the throttle shut the exhaust stands far over the intake: residual gas fills most of the cylinder, not all.
+        efficiency *= max(1.0 - f.back_pressure_slope * max(self.exhaust_pa / intake - 1.0, -0.3), LEAST_SCAVENGED)
+        air = efficiency * intake * self.displacement_m3 / (R_DRY_AIR * self._charge_k)
+        self.air_flow = air * speed_rpm / 120.0
+        return intake, air * self.around.dry_share
+
+    def _burn(
+        self, c: Commands, pedal: float, speed_rpm: float, intake_pa: float, air_per_cycle: float, dt: float
+    ) -> float:
+        p, e, fuel = self.p, self.p.engine, self.fuel
+        cut = c.fuel_cut or pedal <= SHUT
+        asked = c.air_per_cycle_kg / (self.program.scalars["stoichiometric_afr"] * c.lambda_target)
+        fuel_per_cycle = 0.0 if cut else asked * (1.0 + c.trim) * (1.0 + c.long_trim)
+        window = injection_window(p.rail, self.rail_pa, fuel_per_cycle / e.cylinders, speed_rpm)
+        if window > 1.0:
+            fuel_per_cycle /= window
+        self.window = min(window, 1.0)
+        fuel_flow = fuel_per_cycle * speed_rpm / 120.0
+        self.rail_pa, _ = step_rail(p.rail, fuel, self.rail_pa, c.rail_target_pa, fuel_flow, speed_rpm, dt)
+        charge = Charge(intake_pa, self._charge_k, air_per_cycle / e.cylinders, self.burn.mean_mixture, speed_rpm)
+        energies: tuple[float, ...] = (0.0, 0.0, 0.0, 0.0)
+        if fuel_per_cycle > 0.0:
+            energies = self.burn.burn(charge, fuel_per_cycle, c.spark_deg, c.retard_deg)
+            for cylinder in self.burn.cycle(self.time_s, charge, c.spark_deg, c.retard_deg):
+                self.program.heard_knock(cylinder)
+        else:
+            self.burn.no_fuel(self.around.air.temperature_k, dt)
+        torque = self.burn.torque(energies, charge, self.exhaust_pa)
+        self.ledger = self.burn.ledger(energies, torque, charge, self.exhaust_pa)
+        self.exhaust_flow = self.air_flow + fuel_flow
+        return torque
+
+    def _exhaust_and_boost(self, c: Commands, dt: float) -> None:
+        p, around = self.p, self.around
+        ambient = around.air
+        lost = p.exhaust_gas.manifold_loss_k if self.ledger.fuel_w > 0.0 else 0.0
+        self.exhaust_k += (self.burn.exhaust_k - lost - self.exhaust_k) * 0.25
+        self.thermocouple_k += (self.exhaust_k - self.thermocouple_k) * min(dt / THERMOCOUPLE_S, 1.0)
+        self.seen += (self.burn.mixture - self.seen) * min(dt / SEEN_LAG_S, 1.0)
+        inlet_k = ambient.temperature_k + p.intake.heat_k * (0.3 + 0.7 * self.heat.soak)
+        through = self.air_flow + leak_flow(p.turbo, self.turbo.boost_pa, ambient.pressure_pa, self._charge_k)
+        inlet_pa = behind_filter(p.intake.filter_drop_pa, ambient.pressure_pa, through)
+        capacity, share = move_gate(p.wastegate, self.turbo, ambient.pressure_pa, c.duty, dt)
+        gas = Gas(through, self.exhaust_flow, self.exhaust_k, inlet_pa, inlet_k, ambient.pressure_pa)
+        done = step_turbo(
+            p.turbo, p.exhaust, self.turbo, gas, capacity=capacity, through=share, efficiency_factor=1.0, dt=dt
+        )
+        self.exhaust_pa = done.before_turbine_pa
+        self.outlet_k = done.outlet_k
+        self._charge_k = cool_charge(p.cooler, self.heat, around, through, self.outlet_k, self.shutters, dt)
+
+    def row(self) -> tuple[float, ...]:
+        """The present values of `truths`."""
+        c, h = self.commands, self.heat
+        return (
+            self.throttle, self.turbo.boost_pa, c.boost_target_pa, self.rail_pa, c.rail_target_pa,
+            self.burn.mixture, c.lambda_target, c.trim, c.long_trim, self.window, c.spark_deg,
+            -c.retard_deg[0], -c.retard_deg[1], -c.retard_deg[2], self.cam_deg, c.duty, c.filling, self.air_flow,
+            c.torque_nm, self._charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.shutters,
+            float(self.burn.misfires), self.around.voltage, self.exhaust_flow,
+        )  # fmt: skip

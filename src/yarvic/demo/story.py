@@ -1,0 +1,183 @@
+"""Tells a job's story on the bench, through the same session that a person uses, by the story's own clock."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.calibration.table import Table
+from yarvic.core.errors import Cancelled, YarvicError
+from yarvic.core.job.model import JobSheet
+from yarvic.core.job.store import Job
+from yarvic.core.physics import FloatArray
+from yarvic.core.physics.air import Air
+from yarvic.state.release import capture, release_work
+from yarvic.state.session import Session
+from yarvic.state.settings import Settings
+from yarvic.state.work import Handle, InlineRunner, Work
+
+AUTHOR = "Rowan Sedge"
+
+Progress = Callable[[float, str], None]
+Change = Callable[[Calibration], list[tuple[Table, str]]]
+
+
+@dataclass
+class StoryClock:
+    """A clock that the story sets and that moves on by a minute at each look."""
+
+    now: datetime
+
+    def __call__(self) -> datetime:
+        self.now += timedelta(seconds=60)
+        return self.now
+
+
+class _StoryRunner(InlineRunner):
+    """Runs work in place and lets the teller cancel it."""
+
+    def __init__(self, cancelled: Callable[[], bool]) -> None:
+        self.cancelled = cancelled
+
+    def run(
+        self,
+        title: str,
+        work: Work[Any],
+        done: Callable[[Any], None],
+        failed: Callable[[YarvicError], None],
+        *,
+        visible: bool = True,
+    ) -> Handle:
+        return super().run(
+            title, lambda progress, asked: work(progress, self.cancelled), done, failed, visible=visible
+        )
+
+
+class Story:
+    """A job being told. `steps` is how many runs it will take, for the progress.
+
+    Whatever fails ends the telling with that error.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        sheet: JobSheet,
+        layout: str,
+        stock: bytes,
+        begins: datetime,
+        steps: int,
+        progress: Progress,
+        cancelled: Callable[[], bool],
+    ) -> None:
+        self.clock = StoryClock(begins)
+        Job.create(path, sheet, layout, stock, author=AUTHOR, clock=self.clock).close()
+        self.path, self.steps, self.progress, self.cancelled = path, steps, progress, cancelled
+        self.session = Session(Settings(), _StoryRunner(cancelled))
+        self.session.failed.connect(self._stop)
+        self._failed: YarvicError | None = None
+        self.session.open_job(path, clock=self.clock)
+        assert self.session.bench is not None and self.session.job is not None
+        self.bench, self.job = self.session.bench, self.session.job
+        self.bench.unit.seconds_per_block = 0.0
+        self.done = 0
+
+    def _stop(self, error: YarvicError) -> None:
+        self._failed = error
+
+    def _go_on(self) -> None:
+        if self._failed is not None:
+            raise self._failed
+        if self.cancelled():
+            raise Cancelled("building the demo job was cancelled", remedy="Nothing was kept.")
+
+    def wait(self, **span: float) -> None:
+        """Let time pass."""
+        self.clock.now += timedelta(**span)
+
+    def weather(self, air: Air, hour: float) -> None:
+        """The day's air in the cell."""
+        self.bench.set_weather(air, hour=hour, drifts=True)
+
+    def flash(self, name: str) -> None:
+        """Write a revision into the unit."""
+        self.session.choose_working(self.job.revision(name).id)
+        self.session.flash()
+        self._go_on()
+
+    def measure(self, name: str, count: int = 3, **run: Any) -> None:
+        """Run the vehicle on what the unit holds: `run` are settings that differ from the usual ones."""
+        usual = self.bench.settings
+        self.session.choose_working(self.job.revision(name).id)
+        self.bench.set_run(**run)
+        for _ in range(count):
+            self._go_on()
+            self.session.pull(1)
+            self._go_on()
+            self.done += 1
+            self.progress(min(self.done / self.steps, 1.0), f"{self.job.sheet.title}, {name}, run {self.done}")
+        self.bench.settings = usual
+
+    def fit(self, title: str, fitted: dict[str, str]) -> None:
+        """Fit a part."""
+        self.job.fit(title, fitted)
+        self.session.job_changed.emit()
+
+    def edit(self, parent: str, change: Change, **scalars: float) -> None:
+        """A draft on a revision, with tables and scalars changed in the first slot."""
+        self.session.choose_working(self.job.revision(parent).id)
+        draft = self.session.editable_draft()
+        slot = self.session.slot
+        for table, what in change(draft.calibrations[slot]):
+            draft.change_table(slot, table.key, lambda _, new=table: new, what)  # type: ignore[misc]
+        for key, value in scalars.items():
+            draft.change_scalar(slot, key, value)
+
+    def revise(self, parent: str, reason: str, change: Change, **scalars: float) -> str:
+        """A revision on its parent; gives its name."""
+        self.edit(parent, change, **scalars)
+        made = self.session.commit_draft(reason, AUTHOR)
+        self._go_on()
+        return made.name
+
+    def release(self, name: str, signer: str = AUTHOR) -> None:
+        """Sign a revision, through the gate. Raises ReleaseError when the gate is shut."""
+        self.session.choose_working(self.job.revision(name).id)
+        signing = capture(self.session, signer)
+        package = self.path.with_name(f"{self.path.stem}-{name}.zip")
+        release_work(self.job, signing, package)(lambda share, what: None, self.cancelled)
+
+    def close(self) -> None:
+        """Close the job's file; a draft stays in it."""
+        self.session.close_job()
+
+
+def tell(path: Path, begin: Callable[[Path], Story], told: Callable[[Story], None]) -> None:
+    """Tell a story into `path`. Raises Cancelled and whatever went wrong.
+
+    It is told in a folder of its own and moved when it is whole: what is not finished leaves nothing.
+    """
+    with tempfile.TemporaryDirectory(prefix=".telling-", dir=path.parent) as folder:
+        teller = begin(Path(folder) / path.name)
+        try:
+            told(teller)
+        finally:
+            teller.close()
+        # The job itself last: when it is there, all of it is.
+        for made in [*sorted(Path(folder).glob("*.zip")), Path(folder) / path.name]:
+            made.replace(path.with_name(made.name))
+
+
+def scaled(table: Table, speeds: list[float], shares: list[float], rows: FloatArray | None = None) -> Table:
+    """The table times a share that runs along its engine speed axis; `rows` weighs its rows from 0 to 1."""
+    share = np.interp(table.x.values, speeds, shares)
+    weight = np.ones(table.y.values.size) if rows is None else rows
+    factor = 1.0 + weight[:, None] * (share - 1.0)[None, :]
+    return table.with_values(np.clip(table.values * factor, table.low, table.high))
