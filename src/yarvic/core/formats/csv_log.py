@@ -12,6 +12,7 @@ import numpy as np
 from yarvic.core.errors import FormatError, UnitError
 from yarvic.core.evidence.channels import CHANNELS, find_channel
 from yarvic.core.evidence.log import Channel, Log
+from yarvic.core.formats.csv_dialect import Dialect, find_dialect
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import CANONICAL, from_canonical, is_afr, lambda_from_afr, parse_unit, unit
 
@@ -28,14 +29,18 @@ _MISSING = ["-", "--", "NaN", "nan", "n/a", " ", ""]
 def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None) -> Log:
     """A log from a CSV file, in canonical units.
 
-    Names are matched to known channels; an unknown name is kept under its own name without a unit. The time column
-    is called time and has s or ms. Air-fuel ratios need `stoichiometric_afr`. Missing numbers become NaN.
-    Raises FormatError naming file and column when the header or a number cannot be understood.
+    Columns may be separated by commas, semicolons or tabs, decimals may have commas, and units may stand in a line of
+    their own under the names. Names are matched to known channels; an unknown name is kept under its own name without
+    a unit. The time column is called time and has s or ms. Air-fuel ratios need `stoichiometric_afr`. Missing numbers
+    become NaN. Raises FormatError naming file and column when the header or a number cannot be understood.
     """
-    columns = _read(path)
+    dialect = find_dialect(path)
+    columns = _read(path, dialect)
     headers = [c.name for c in columns]
     names = [_HEADER.match(c) for c in headers]
     parsed = [(m.group("name"), m.group("unit") or "") if m else (c, "") for m, c in zip(names, headers, strict=True)]
+    if len(dialect.units) == len(parsed):
+        parsed = [(name, words or below) for (name, words), below in zip(parsed, dialect.units, strict=True)]
     time_index = next((i for i, (n, _) in enumerate(parsed) if n.strip().lower() in _TIME_NAMES), None)
     if time_index is None:
         raise FormatError(
@@ -67,16 +72,23 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None) -> Log:
     return Log(channels)
 
 
-def _read(path: Path) -> list[polars.Series]:
+def _read(path: Path, dialect: Dialect) -> list[polars.Series]:
     import polars as pl
 
     try:
-        frame = pl.read_csv(path, infer_schema_length=1000)
+        frame = pl.read_csv(
+            path,
+            infer_schema_length=1000,
+            separator=dialect.separator,
+            decimal_comma=dialect.decimal_comma,
+            encoding="utf8" if dialect.encoding == "utf-8" else dialect.encoding,
+            skip_rows_after_header=1 if dialect.units else 0,
+        )
     except (pl.exceptions.PolarsError, OSError) as error:
         raise FormatError(
             "cannot be read as CSV",
             concerns=str(path),
-            remedy="Export it again with commas between columns and one header line.",
+            remedy="Export it again with one header line, and commas, semicolons or tabs between columns.",
             details=str(error),
         ) from None
     if frame.height == 0:
@@ -151,13 +163,17 @@ def _channel(
 
 
 def write_csv_log(log: Log, step_s: float | None = None) -> str:
-    """A log as CSV text, all channels on the time stamps of the fastest one (or an even `step_s`), in usual units."""
+    """A log as CSV text, all channels on the time stamps of the fastest one (or an even `step_s`), in usual units.
+
+    Raw sensor signals are left out: they stand in no table beside others.
+    """
     import polars as pl
 
-    fastest = max(log.channels.values(), key=lambda c: c.time_s.size).time_s
+    tabled = {k: c for k, c in log.channels.items() if k not in CHANNELS or not CHANNELS[k].waveform}
+    fastest = max(tabled.values(), key=lambda c: c.time_s.size).time_s
     times = fastest if step_s is None else np.arange(fastest[0], fastest[-1] + step_s / 2, step_s)
     columns: dict[str, FloatArray] = {"time [s]": np.round(times, 4)}
-    for key, c in log.channels.items():
+    for key, c in tabled.items():
         if key in CHANNELS:
             label = CHANNELS[key].unit
             places = unit(label).decimals + 2
