@@ -311,7 +311,7 @@ def test_drafts_and_bare_revisions_have_no_sheet(session, maps):
     with pytest.raises(YarvicError, match="draft"):
         capture(session, "")
     session.commit_draft("why", "R. S.")
-    with pytest.raises(YarvicError, match="no evidence"):
+    with pytest.raises(YarvicError, match="no pulls at full throttle"):
         capture(session, "")
 
 

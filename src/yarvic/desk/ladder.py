@@ -129,7 +129,7 @@ class Ladder(QWidget):
                     DRAFT,
                     s.name_of(DRAFT),
                     "draft",
-                    f"{cells} cells differ",
+                    "1 cell differs" if cells == 1 else f"{cells} cells differ",
                     UNKNOWN,
                     len(found),
                     lane,

@@ -156,12 +156,18 @@ def _style(t: Tokens) -> str:
       padding: 5px 14px; font-weight: bold; }}
     QPushButton#act:disabled {{ background: {t.ground}; color: {t.quiet}; border-color: {t.line}; }}
     QPushButton:focus, QLineEdit:focus, QPlainTextEdit:focus, QTableView:focus, QListWidget:focus,
-    QSpinBox:focus {{ border: 2px solid {t.working}; }}
+    QSpinBox:focus, QDoubleSpinBox:focus {{ border: 2px solid {t.working}; }}
     QPushButton#word:focus {{ border: 1px solid {t.working}; }}
     QPushButton#act:focus {{ border: 2px solid {t.ink}; }}
-    QLineEdit, QPlainTextEdit, QSpinBox {{ background: {t.sheet}; border: 1px solid {t.line};
-      border-radius: 4px; padding: 4px 6px; selection-background-color: {t.working}; selection-color: {t.sheet}; }}
-        QTableView, QListWidget {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
+    QLineEdit, QPlainTextEdit, QSpinBox, QDoubleSpinBox {{ background: {t.sheet}; border: 1px solid {t.line};
+      border-radius: 4px; padding: 3px 6px; selection-background-color: {t.working}; selection-color: {t.sheet}; }}
+    QDoubleSpinBox:disabled {{ color: {t.quiet}; background: {t.ground}; }}
+    QCheckBox {{ spacing: 6px; padding: 2px; border: 1px solid transparent; border-radius: 4px; }}
+    QCheckBox:focus {{ border: 1px solid {t.working}; }}
+    QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.quiet}; border-radius: 2px;
+      background: {t.sheet}; }}
+    QCheckBox::indicator:checked {{ background: {t.working}; border-color: {t.working}; }}
+    QTableView, QListWidget {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
       gridline-color: {t.line}; }}
     QTableView::item {{ padding: 0 6px; }}
     QTableView#small {{ font-size: {round(CAPTION_PX * _scale())}px; }}

@@ -28,12 +28,16 @@ from yarvic.desk.readings import Readings
 from yarvic.desk.route import Route
 from yarvic.desk.statusline import StatusLine
 from yarvic.desk.theme import apply_theme
+from yarvic.desk.views.bench import BenchView
 from yarvic.desk.views.view import View
 from yarvic.desk.workers import QtRunner
 from yarvic.state.maps import MapsState
 from yarvic.state.session import DRAFT, STEP_TITLES, STEPS, Session
 from yarvic.state.settings import Settings, home, save_settings
 from yarvic.state.work import Asked, Progress
+
+# The steps from which the bench is reached.
+WITH_BENCH = ("flash", "dyno", "logs")
 
 COMMON_KEYS = [
     ("Alt+1 … Alt+8", "go to a step"),
@@ -127,6 +131,21 @@ class Window(QMainWindow):
             self.views[step] = made
             self.stack.addWidget(made)
         return self.views[step]
+
+    def open_bench(self) -> None:
+        """Show the bench's page in place of the step's figure; Esc or its first word leads back."""
+        page = self.view("bench")
+        assert isinstance(page, BenchView)
+        page.came_from = self.session.settings.step
+        page.refresh()
+        page.bring_up_to_date()
+        self.stack.setCurrentWidget(page)
+        page.main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def shown(self) -> View:
+        """The figure that is in sight: the step's, or the bench."""
+        at = self.stack.currentWidget()
+        return at if isinstance(at, View) else self.view(self.session.settings.step)
 
     def _show_step(self, step: str) -> None:
         view = self.view(step)
@@ -235,18 +254,18 @@ class Window(QMainWindow):
         self.notice.show_error(error)
 
     def _open_keys(self) -> None:
-        step = self.session.settings.step
-        self.keys.open(STEP_TITLES[step], [*self.view(step).keys(), *COMMON_KEYS])
+        shown = self.shown()
+        self.keys.open(shown.heading.text(), [*shown.keys(), *COMMON_KEYS])
 
     def _escape(self) -> None:
         for layer in (self.keys, self.commands, self.notice):
             if layer.isVisible():
                 layer.hide()
                 return
-        self.view(self.session.settings.step).escape()
+        self.shown().escape()
 
     def _next_part(self) -> None:
-        parts: list[QWidget] = [self.ladder, self.view(self.session.settings.step).main_widget(), self.readings]
+        parts: list[QWidget] = [self.ladder, self.shown().main_widget(), self.readings]
         focus = QApplication.focusWidget()
         at = next((i for i, p in enumerate(parts) if focus is not None and (p is focus or p.isAncestorOf(focus))), -1)
         target = parts[(at + 1) % len(parts)]
@@ -257,7 +276,9 @@ class Window(QMainWindow):
     def _commands(self) -> list[Command]:
         s = self.session
         found = [Command(f"Go to {STEP_TITLES[p]}", f"Alt+{i}", partial(s.go, p)) for i, p in enumerate(STEPS, 1)]
-        found += self.view(s.settings.step).commands()
+        found += self.shown().commands()
+        if s.job is not None and s.settings.step in WITH_BENCH:
+            found.append(Command("Bench: weather, run, fuel, faults", "B", self.open_bench))
         if s.job is not None:
             rungs = self.ladder.rungs()
             found += [Command(f"Make {r.name} the working map", "", partial(s.choose_working, r.rung)) for r in rungs]

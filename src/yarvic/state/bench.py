@@ -88,6 +88,11 @@ class BenchState:
         self.settings = settings
         self.changed.emit()
 
+    def set_usual_run(self) -> None:
+        """Runs as this vehicle is usually pulled."""
+        self.settings = usual_settings(self.plant)
+        self.changed.emit()
+
     def set_weather(self, air: Air, *, hour: float, drifts: bool) -> None:
         """The day begins anew with this air at this hour."""
         self.weather = Weather(air, hour, drifts, self.weather.seed)

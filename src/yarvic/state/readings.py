@@ -11,7 +11,7 @@ from yarvic.core.checks.run import Summary
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.repeatability import Interval, gain, mean_curve, peak_trend
 from yarvic.core.units import UNITS, from_canonical
-from yarvic.state.results import RevisionResults
+from yarvic.state.results import FULL_THROTTLE, RevisionResults, apart
 from yarvic.state.session import DRAFT, Session
 
 
@@ -154,7 +154,7 @@ def _flash(session: Session) -> list[Reading]:
     found.append(
         Reading(
             HOLDS if volts >= LEAST_VOLTAGE_V else STOP,
-            "Battery is on its maintainer" if volts >= LEAST_VOLTAGE_V else "Battery is too low to write",
+            "Battery is on its maintainer, simulated" if volts >= LEAST_VOLTAGE_V else "Battery is too low to write",
             f"{volts:.1f} V, at least {LEAST_VOLTAGE_V:.1f} V",
         )
     )
@@ -191,10 +191,22 @@ def _dyno(session: Session) -> list[Reading]:
                 f"{size} each pull",
             )
         )
+    found += _left_out(results)
     correction = curves[0].correction
     if correction.warnings:
         found.append(Reading(WATCH, f"About {correction.title}", "; ".join(correction.warnings)))
     return found + [of_summary(s, session.settings.units) for s in results.summaries if s.worst.severity != HOLDS]
+
+
+def _left_out(results: RevisionResults) -> list[Reading]:
+    """Full pulls that do not stand in the mean, and why."""
+    together = results.together()
+    out = [p for p in results.at_full_throttle if p.curves and p not in together]
+    if not out:
+        return []
+    reasons = apart(out[-1].evidence, together[-1].evidence)
+    count = "1 run is" if len(out) == 1 else f"{len(out)} runs are"
+    return [Reading(WATCH, f"{count} left out of the mean", f"{out[-1].title}: {'; '.join(reasons)}")]
 
 
 def _gain(session: Session) -> list[Reading]:
@@ -234,7 +246,7 @@ def compared(results: RevisionResults | None, reference: RevisionResults | None)
     """What a comparison is a test of, and whether it may be read in absolute terms: severity, sentence, details."""
     if results is None or reference is None or not results.pulls or not reference.pulls:
         return UNKNOWN, "Nothing to compare yet", "both need pulls"
-    one, other = results.pulls[0].evidence, reference.pulls[0].evidence
+    one, other = ((r.together() or r.pulls)[-1].evidence for r in (results, reference))
     if one.conditions is None or other.conditions is None:
         return UNKNOWN, "Conditions are not known", "the two cannot be compared"
     reasons = one.conditions.comparable_with(other.conditions)
@@ -262,11 +274,14 @@ def interval_words(interval: Interval, label: str) -> str:
     return f"{mean} ({interval.low / factor:+.{d}f} to {interval.high / factor:+.{d}f} at 95 %)"
 
 
-def peaks(session: Session, results: RevisionResults | None) -> tuple[str, str] | None:
-    """Peak power and torque of the mean curve in words; None without curves."""
-    if results is None or not results.curves(session.standard):
+def peaks(
+    session: Session, results: RevisionResults | None, throttle: float = FULL_THROTTLE
+) -> tuple[str, str] | None:
+    """Peak power and torque of the mean curve at a throttle in words; None without curves."""
+    curves = results.curves(session.standard, throttle) if results is not None else []
+    if not curves:
         return None
-    mean = mean_curve(results.curves(session.standard))
+    mean = mean_curve(curves)
     power, torque = session.settings.units.get("power", "kW"), session.settings.units.get("torque", "N m")
     p, t = int(mean.power_w.argmax()), int(mean.torque_nm.argmax())
     return (

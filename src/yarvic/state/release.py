@@ -12,6 +12,7 @@ import numpy as np
 from yarvic.core.calibration.compare import compare
 from yarvic.core.calibration.image import check_image, unpack
 from yarvic.core.errors import EvidenceError, ReleaseError, YarvicError
+from yarvic.core.evidence.conditions import RUN_WORDS
 from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.formats.maps import maps_to_csv, maps_to_json
@@ -118,8 +119,8 @@ def capture(session: Session, signer: str) -> Signing:
     if revision is None or job is None:
         raise ReleaseError("a draft cannot be released", remedy="Commit, flash and pull it first.")
     results = session.results.get(revision.id)
-    if results is None or not results.pulls:
-        raise ReleaseError(f"{revision.name} has no evidence yet", remedy="Flash it and pull it first.")
+    if results is None or not results.at_full_throttle:
+        raise ReleaseError(f"{revision.name} has no pulls at full throttle yet", remedy="Flash it and pull it first.")
     stock = session.revisions()[0]
     before = session.results.get(stock.id) if stock.id != revision.id else None
     comparison = ": ".join(compared(results, before)[1:]) if before is not None else ""
@@ -195,13 +196,22 @@ def _range(values: list[float], digits: int) -> str:
 
 
 def _conditions(s: Signing) -> list[str]:
-    used = [p.evidence.conditions for p in s.results.pulls if p.evidence.conditions is not None]
+    pulls = [p for p in s.results.at_full_throttle if p.evidence.conditions is not None]
+    used = [p.evidence.conditions for p in pulls if p.evidence.conditions is not None]
+    others = len(s.results.pulls) - len(pulls)
+    faults = sorted({k for c in used for k in c.faults})
     return [
-        f"{len(used)} pulls, {used[0].dyno}, gear {used[0].gear}, throttle {used[0].throttle * 100:.0f} %, build"
-        f" {s.results.pulls[0].evidence.build}.",
+        f"{len(used)} pulls {RUN_WORDS[used[0].run]}, {used[0].dyno}, gear {used[0].gear},"
+        f" throttle {used[0].throttle * 100:.0f} %, build {pulls[0].evidence.build}."
+        + (f" Besides: {others} runs at other throttles, speeds or grades." if others else ""),
         f"Air {_range([c.pressure_pa / 100 for c in used], 0)} mbar,"
         f" {_range([c.temperature_k - 273.15 for c in used], 1)} degC,"
         f" {_range([c.relative_humidity * 100 for c in used], 0)} % humidity; fuel {fuel(used[0].fuel).title}.",
+        *(
+            [f"Faults were switched on at the bench: {', '.join(f.replace('_', ' ') for f in faults)}."]
+            if faults
+            else []
+        ),
     ]
 
 

@@ -11,13 +11,12 @@ from yarvic.core.errors import Cancelled, JobError
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import Log, Problem, problems
 from yarvic.core.evidence.pulls import Pull
-from yarvic.core.job.model import Evidence
+from yarvic.core.job.model import Evidence, Vehicle
 from yarvic.core.job.store import Job
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.state.work import Asked, Progress
 
-# Throttle from which a pull counts as full: pedals end a little short of their stop. Our choice.
-FULL_THROTTLE = 0.95
+FULL_THROTTLE = 1.0
 
 
 @dataclass(frozen=True)
@@ -36,10 +35,10 @@ class PullResult:
         return self.evidence.title
 
     @property
-    def at_full_throttle(self) -> bool:
-        """Whether it stands beside other full pulls in a curve; without conditions its own throttle decides."""
+    def throttle(self) -> float:
+        """The throttle it was run at, to the nearest twentieth; without conditions its own trace decides."""
         c = self.evidence.conditions
-        return (c.throttle if c is not None else self.pull.throttle) >= FULL_THROTTLE
+        return round((c.throttle if c is not None else self.pull.throttle) * 20.0) / 20.0
 
     @property
     def sweeps(self) -> bool:
@@ -61,14 +60,39 @@ class RevisionResults:
         """The worst severity found; `unknown` without pulls."""
         return verdict([s.worst for s in self.summaries]) if self.summaries else UNKNOWN
 
-    def curves(self, standard: str) -> list[Curve]:
-        """The curves of all full-throttle pulls, corrected by a standard."""
-        return [p.curves[standard] for p in self.pulls if standard in p.curves and p.at_full_throttle]
+    def together(self, throttle: float = FULL_THROTTLE) -> list[PullResult]:
+        """The pulls at a throttle that may stand in one mean: alike with the newest in dyno, gear, way, faults, build."""
+        mine = [p for p in self.pulls if p.curves and p.throttle == throttle]
+        return [p for p in mine if not apart(p.evidence, mine[-1].evidence)]
+
+    def curves(self, standard: str, throttle: float = FULL_THROTTLE) -> list[Curve]:
+        """The curves of the pulls that may stand together at a throttle, corrected by a standard."""
+        return [p.curves[standard] for p in self.together(throttle)]
+
+    @property
+    def throttles(self) -> list[float]:
+        """The throttles at which there are curves, full first."""
+        return sorted({p.throttle for p in self.pulls if p.curves}, reverse=True)
 
     @property
     def full_pulls(self) -> int:
         """How many pulls at full throttle there are."""
-        return sum(p.at_full_throttle and p.sweeps for p in self.pulls)
+        return len(self.at_full_throttle)
+
+    @property
+    def at_full_throttle(self) -> list[PullResult]:
+        """The pulls at full throttle."""
+        return [p for p in self.pulls if p.throttle == FULL_THROTTLE and p.sweeps]
+
+
+def apart(one: Evidence, other: Evidence) -> list[str]:
+    """What keeps two runs out of one mean; empty when nothing does."""
+    reasons = []
+    if one.build != other.build:
+        reasons.append(f"they are of builds {one.build} and {other.build}")
+    if one.conditions is not None and other.conditions is not None:
+        reasons += one.conditions.comparable_with(other.conditions)
+    return reasons
 
 
 def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: Asked) -> dict[int, RevisionResults]:
@@ -90,7 +114,7 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
             continue
         wrong[item.revision_id] += problems(log)
         for checked in check_log(item.id, log, limits, item.conditions, job.sheet.vehicle.asked):
-            curves = _curves(item, checked.curve, job.sheet.vehicle.boost_controlled)
+            curves = _curves(item, checked.curve, job.sheet.vehicle)
             pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves))
     return {
         r: RevisionResults(
@@ -100,7 +124,11 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
     }
 
 
-def _curves(item: Evidence, raw: Curve | None, boosted: bool) -> dict[str, Curve]:
+def _curves(item: Evidence, raw: Curve | None, vehicle: Vehicle) -> dict[str, Curve]:
     if raw is None or item.conditions is None:
         return {}
-    return {n: raw.corrected(item.conditions, n, boost_controlled=boosted) for n in STANDARDS}
+    diesel = vehicle.ignition == "compression"
+    return {
+        n: raw.corrected(item.conditions, n, boost_controlled=vehicle.boost_controlled, compression_ignition=diesel)
+        for n in STANDARDS
+    }

@@ -63,21 +63,23 @@ class Finding:
     def share_of_limit(self) -> float | None:
         """How much of the way to the stop limit is used, for a bar; over 1 past it.
 
-        The way is counted from zero for quantities that have one, and from 20 degC for temperatures.
+        The way is counted from zero for quantities that have one, and from 20 degC for temperatures. A positive
+        number that must not fall under its limit has used the more, the nearer it comes.
         """
-        if self.value is None or self.rule is None:
-            return None
-        zero = 293.15 if self.rule.quantity == "temperature" else 0.0
-        span = self.rule.stop_canonical - zero
-        return max(0.0, (self.value - zero) / span) if span else None
+        return None if self.value is None else self._share(self.value)
 
     def watch_share(self) -> float | None:
         """Where the watch limit stands on the same way."""
+        return None if self.rule is None else self._share(self.rule.watch_canonical)
+
+    def _share(self, value: float) -> float | None:
         if self.rule is None:
             return None
+        stop = self.rule.stop_canonical
+        if self.rule.side == "below" and stop > 0.0:
+            return stop / value if value > 0.0 else None
         zero = 293.15 if self.rule.quantity == "temperature" else 0.0
-        span = self.rule.stop_canonical - zero
-        return (self.rule.watch_canonical - zero) / span if span else None
+        return max(0.0, (value - zero) / (stop - zero)) if stop != zero else None
 
 
 def amount(value: float, label: str) -> str:

@@ -40,9 +40,16 @@ class Curve:
     correction: Correction
     smoothing_rpm: float
 
-    def corrected(self, conditions: Conditions, standard: str, *, boost_controlled: bool) -> Curve:
+    def corrected(
+        self, conditions: Conditions, standard: str, *, boost_controlled: bool, compression_ignition: bool = False
+    ) -> Curve:
         """This curve under another standard: its factor takes the place of the one applied."""
-        how = correction(standard, conditions.air, boost_controlled=boost_controlled)
+        how = correction(
+            standard,
+            conditions.air,
+            boost_controlled=boost_controlled,
+            compression_ignition=compression_ignition,
+        )
         ratio = how.factor / self.correction.factor
         return replace(self, power_w=self.power_w * ratio, torque_nm=self.torque_nm * ratio, correction=how)
 

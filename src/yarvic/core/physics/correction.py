@@ -46,11 +46,14 @@ class Correction:
     warnings: tuple[str, ...] = ()
 
 
-def correction(standard: str, air: Air, *, boost_controlled: bool = False) -> Correction:
+def correction(
+    standard: str, air: Air, *, boost_controlled: bool = False, compression_ignition: bool = False
+) -> Correction:
     """The factor of a spark-ignition standard for the given air.
 
-    `boost_controlled` states that the engine holds its own boost: then any corrected number over-reads in
-    thin air, and the result says so. Formulas and ranges: data/correction.toml, each with its source.
+    `boost_controlled` states that the engine holds its own boost: then any corrected number over-reads in thin air,
+    and the result says so; so it does for a compression-ignition engine, for which these formulas are not made.
+    Formulas and ranges: data/correction.toml, each with its source.
     Raises UnitError for an unknown standard.
     """
     entry = _entry(standard)
@@ -68,6 +71,8 @@ def correction(standard: str, air: Air, *, boost_controlled: bool = False) -> Co
         )
     if boost_controlled and standard != "none":
         warnings.append("the engine controls its own boost: read the uncorrected number beside this one")
+    if compression_ignition and standard != "none":
+        warnings.append("this formula is made for spark ignition: for a diesel read the uncorrected number")
     return Correction(standard, str(entry["title"]), factor, air, dry_mbar * 100.0, tuple(warnings))
 
 

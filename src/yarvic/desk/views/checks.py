@@ -44,6 +44,9 @@ SHORT = {
     "exhaust_temperature": "exhaust gas",
     "coolant_temperature": "coolant",
     "oil_temperature": "oil",
+    "gearbox_temperature": "gearbox",
+    "smoke_lambda": "air for the fuel",
+    "smoke_opacity": "smoke opacity",
 }
 # The target drawn beside a channel, where it has one.
 TARGETS = {

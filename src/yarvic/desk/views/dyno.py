@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -20,6 +21,8 @@ from PyQt6.QtWidgets import (
 
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.conditions import RUN_WORDS
+from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.core.units import UNITS, from_canonical
@@ -28,13 +31,13 @@ from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import BandedCurve, faint, line_pen, sheet, style
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.readings import peaks
-from yarvic.state.results import RevisionResults
+from yarvic.state.results import FULL_THROTTLE, RevisionResults
 from yarvic.state.session import Session
 
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
 
-COLUMNS = ("Pull", "Peak power", "Peak torque", "Factor", "Air", "Charge at start", "Cool-down", "Build")
+COLUMNS = ("Run", "How", "Peak power", "Peak torque", "Factor", "Air", "Charge at start", "Cool-down", "Build")
 
 
 class DynoView(View):
@@ -42,11 +45,12 @@ class DynoView(View):
 
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Dyno")
+        self.add_bench(window.open_bench)
         self.standard = chooser(
             "Correction standard", lambda: [(title(n), partial(session.choose_standard, n)) for n in STANDARDS]
         )
         self.cool = QSpinBox()
-        self.cool.setRange(0, 900)
+        self.cool.setRange(0, 3600)
         self.cool.setValue(60)
         self.cool.setSuffix(" s")
         self.cool.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
@@ -55,6 +59,8 @@ class DynoView(View):
         self.cool.valueChanged.connect(self._set_cool)
         self.three = act("Pull three times", lambda: session.pull(3))
         self.one = word("Pull once", lambda: session.pull(1), "P")
+        self.throttle = chooser("Throttle of the curves", self._throttles)
+        self.at_throttle = FULL_THROTTLE
         self.peaks = label("", wrap=True)
         self.factor = label("", "caption", wrap=True)
         self.caution = label(
@@ -70,6 +76,7 @@ class DynoView(View):
                 label("cool-down", "quiet"),
                 self.cool,
                 None,
+                self.throttle,
                 label("corrected by", "quiet"),
                 self.standard,
                 spacing=8,
@@ -151,9 +158,18 @@ class DynoView(View):
     def _set_cool(self, seconds: int) -> None:
         bench = self.session.bench
         if bench is not None:
-            from dataclasses import replace
+            bench.set_run(cool_down_s=float(seconds))
 
-            bench.settings = replace(bench.settings, cool_down_s=float(seconds))
+    def _throttles(self) -> list[tuple[str, Callable[[], None]]]:
+        results = self.session.working_results()
+        return [(f"at {t * 100:.0f} %", partial(self._choose, t)) for t in (results.throttles if results else [])]
+
+    def _choose(self, throttle: float) -> None:
+        self.at_throttle = throttle
+        self.refresh()
+
+    def _at(self, results: RevisionResults | None) -> list[Curve]:
+        return results.curves(self.session.standard, self.at_throttle) if results is not None else []
 
     def refresh(self) -> None:
         """Draw curves, gain and table."""
@@ -162,6 +178,10 @@ class DynoView(View):
         self.three.setEnabled(ready)
         self.one.setEnabled(ready)
         show_choice(self.standard, title(s.standard))
+        if s.bench is not None and not self.cool.hasFocus():
+            self.cool.blockSignals(True)
+            self.cool.setValue(round(s.bench.settings.cool_down_s))
+            self.cool.blockSignals(False)
         for curve in (*self.curves.values(), self.gain_curve):
             curve.clear()
         for item in (self.band, *self.marks):
@@ -173,7 +193,12 @@ class DynoView(View):
         working, reference = s.working_results(), s.reference_results()
         if reference is working:
             reference = None
-        has_curves = bool(working is not None and working.curves(s.standard))
+        throttles = working.throttles if working is not None else []
+        if self.at_throttle not in throttles:
+            self.at_throttle = throttles[0] if throttles else FULL_THROTTLE
+        show_choice(self.throttle, f"at {self.at_throttle * 100:.0f} %")
+        self.throttle.setVisible(len(throttles) > 1)
+        has_curves = bool(self._at(working))
         self.frame.setVisible(has_curves)
         self.table.setVisible(has_curves)
         self.empty.setVisible(not has_curves)
@@ -184,10 +209,9 @@ class DynoView(View):
             self.empty.say(heading, text, may_act=way and not (held and revision and held.image == revision.image))
         self._sentence(working, reference)
         for results, token in ((reference, "reference"), (working, "working")):
-            if results is not None and results.curves(s.standard):
-                self._curves(
-                    mean_curve(results.curves(s.standard)), token, s.name_of(results.revision_id), power, torque
-                )
+            curves = self._at(results)
+            if results is not None and curves:
+                self._curves(mean_curve(curves), token, s.name_of(results.revision_id), power, torque)
         if working is not None and reference is not None:
             self._gain(working, reference, power)
         self._fill_table(working, power, torque)
@@ -203,21 +227,22 @@ class DynoView(View):
         s = self.session
         parts = []
         for results, letter in ((working, "working"), (reference, "reference")):
-            said = peaks(s, results)
+            said = peaks(s, results, self.at_throttle)
             if said is not None and results is not None:
                 parts.append(f"{s.name_of(results.revision_id)} ({letter}): {said[0]}, {said[1]}")
         self.peaks.setText("\n".join(parts) or "No pulls yet. Flash this revision, then pull it.")
-        curves = working.curves(s.standard) if working else []
+        curves = self._at(working)
         if not curves:
             self.factor.setText("")
             return
         factors = ", ".join(f"{c.correction.factor:.3f}" for c in curves)
+        smoothed = sum(c.smoothing_rpm for c in curves) / len(curves)
         text = (
             f"At the wheel. {curves[0].correction.title}: factor {factors}. Derivative smoothed over"
-            f" {curves[0].smoothing_rpm:.0f} rpm. Band: one standard deviation from pull to pull."
+            f" {smoothed:.0f} rpm. Band: one standard deviation from pull to pull."
         )
         if s.standard != "none" and working is not None:
-            raw = mean_curve(working.curves("none"))
+            raw = mean_curve(working.curves("none", self.at_throttle))
             label_ = s.settings.units.get("power", "kW")
             text += f" Uncorrected peak {amount(float(raw.power_w.max()), label_)}."
         self.factor.setText(text)
@@ -234,7 +259,7 @@ class DynoView(View):
     def _gain(self, working: RevisionResults, reference: RevisionResults, power: str) -> None:
         s = self.session
         assert s.job is not None
-        a, b = working.curves(s.standard), reference.curves(s.standard)
+        a, b = self._at(working), self._at(reference)
         if not a or not b:
             return
         try:
@@ -254,22 +279,26 @@ class DynoView(View):
         self.table.setRowCount(len(pulls))
         for line, p in enumerate(pulls):
             c, curve = p.evidence.conditions, p.curves.get(s.standard)
-            texts = [p.title, "no curve", "", "", "", "", "", str(p.evidence.build)]
+            texts = [p.title, "", "no curve", "", "", "", "", "", str(p.evidence.build)]
             if curve is not None:
                 peak, torque_peak = curve.peak_power(), curve.peak_torque()
-                texts[1] = f"{amount(peak[0], power)} at {peak[1]:,.0f} rpm"
-                texts[2] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f} rpm"
-                texts[3] = f"{curve.correction.factor:.3f}"
+                texts[2] = f"{amount(peak[0], power)} at {peak[1]:,.0f} rpm"
+                texts[3] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f} rpm"
+                texts[4] = f"{curve.correction.factor:.3f}"
             if c is not None:
+                faults = "; faults on" if c.faults else ""
+                texts[1] = f"{RUN_WORDS[c.run]}, gear {c.gear}, {c.throttle * 100:.0f} %{faults}"
                 air = f"{amount(c.temperature_k, temperature)}, {amount(c.pressure_pa, pressure)}"
-                texts[4] = f"{air}, {c.relative_humidity * 100:.0f} %"
-                texts[5] = amount(c.charge_start_k, temperature)
-                texts[6] = f"{c.cool_down_s:.0f} s"
+                texts[5] = f"{air}, {c.relative_humidity * 100:.0f} %"
+                texts[6] = amount(c.charge_start_k, temperature)
+                texts[7] = f"{c.cool_down_s:.0f} s"
             for at, text in enumerate(texts):
                 self.table.setItem(line, at, QTableWidgetItem(text))
         revision = s.evidence_revision()
         simulated = "simulated bench · " if pulls else ""
-        self.about.setText(f"{simulated}{len(pulls)} pulls of {revision.name}" if revision else "")
+        said = f"{simulated}{len(pulls)} runs of {revision.name}" if revision else ""
+        faults = s.bench.faults_said() if s.bench is not None else ""
+        self.about.setText(f"{said} · faults on: {faults}" if faults else said)
 
     def _jump(self, where: Where) -> None:
         if not self.isVisible() or where.speed_rpm is None:
@@ -280,7 +309,12 @@ class DynoView(View):
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
-        return [("P", "pull once"), ("Wheel", "zoom along engine speed"), ("Drag", "move along engine speed")]
+        return [
+            ("P", "pull once"),
+            ("B", "bench: weather, run, fuel, faults"),
+            ("Wheel", "zoom along engine speed"),
+            ("Drag", "move along engine speed"),
+        ]
 
     def keyPressEvent(self, event) -> None:
         """P pulls once."""

@@ -14,6 +14,7 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.words import act, label, row
+from yarvic.state.bench import BenchState
 from yarvic.state.session import Session
 
 if TYPE_CHECKING:
@@ -65,6 +66,10 @@ class Memory(QWidget):
                 painter.fillRect(box, t.color("working"))
 
 
+def _battery(bench: BenchState) -> str:
+    return "weak, simulated" if bench.faults.get("weak_battery") else "on maintainer, simulated"
+
+
 class Link(QWidget):
     """Laptop, cable, unit, battery: a line that says whether the next step may be taken."""
 
@@ -92,7 +97,7 @@ class Link(QWidget):
                 f"{identity.name}",
                 f"family {identity.family}, runs {held.name if held else identity.running}",
             ),
-            ("Battery", f"{bench.unit.supply_voltage():.1f} V", "on maintainer, simulated"),
+            ("Battery", f"{bench.unit.supply_voltage():.1f} V", _battery(bench)),
         )
         gap = 56.0
         width = (self.width() - 2 * gap - 4) / 3
@@ -121,6 +126,7 @@ class FlashView(View):
 
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Flash")
+        self.add_bench(window.open_bench)
         self.link = Link(session)
         self.memory = Memory()
         self.key = label("", "caption", wrap=True)
@@ -212,7 +218,7 @@ class FlashView(View):
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
-        return [("Tab, Space", "reach and press Write and read back")]
+        return [("Tab, Space", "reach and press Write and read back"), ("B", "bench: weather, run, fuel, faults")]
 
     def commands(self) -> list[Command]:
         """Commands of this view."""

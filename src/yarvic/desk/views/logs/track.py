@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -24,18 +25,50 @@ class Lane:
     keys: tuple[str, ...]
     beside: tuple[str, ...] = ()
     limit_key: str = ""
+    beside_word: str = "target"
 
 
-# In the order in which a log is read.
+# In the order in which a log is read; a log shows those that it has, as many as there is room for.
 LANES = (
     Lane("Engine speed", ("engine_speed",)),
+    Lane("Speed over ground", ("gps_speed",)),
+    Lane("Acceleration", ("acceleration",)),
     Lane("Boost", ("boost_pressure",), ("boost_target",), "boost"),
+    Lane("Airbox", ("manifold_pressure",)),
     Lane("Charge temperature", ("charge_temperature",)),
     Lane("Rail", ("rail_pressure",), ("rail_target",)),
+    Lane("Quantity", ("injected_quantity",), ("quantity_limit",), "", "allowed"),
     Lane("Lambda", ("lambda_measured",), ("lambda_target",)),
+    Lane("Smoke", ("smoke",)),
+    Lane("Injection time", ("injection_time",)),
+    Lane("Spark", ("spark_advance",)),
     Lane("Spark off 1 / 2 / 3", ("spark_correction_1", "spark_correction_2", "spark_correction_3")),
+    Lane("Knock sensor 1", ("knock_signal_1",)),
+    Lane("Knock sensor 2", ("knock_signal_2",)),
     Lane("Exhaust gas", ("exhaust_temperature",), (), "exhaust_temperature"),
+    Lane("Brake torque", ("roller_torque",)),
+    Lane("Gearbox", ("gearbox_temperature",)),
 )
+MOST_LANES = 7
+# What gives way first when a log has more than there is room for: in the cell, and on the road.
+LEAST_WANTED = (
+    "gearbox_temperature", "spark_advance", "roller_torque", "rail_pressure", "knock_signal_1", "charge_temperature",
+)  # fmt: skip
+LEAST_WANTED_ON_ROAD = ("spark_advance", "manifold_pressure", "rail_pressure", "charge_temperature", "acceleration")
+
+
+def lanes_of(keys: Iterable[str]) -> tuple[Lane, ...]:
+    """The lanes that a log with these channels fills; its unit's own spark is left out where corrections are shown."""
+    there = set(keys)
+    found = [lane for lane in LANES if lane.keys[0] in there]
+    if "spark_correction_1" in there:
+        found = [lane for lane in found if lane.keys[0] != "spark_advance"]
+    for key in LEAST_WANTED_ON_ROAD if "gps_speed" in there else LEAST_WANTED:
+        if len(found) > MOST_LANES:
+            found = [lane for lane in found if lane.keys[0] != key]
+    return tuple(found)
+
+
 # Cylinders differ by dash and by tint, not by hue: (dash, token, width).
 _CYLINDERS = (
     (Qt.PenStyle.DotLine, "quiet", 1.5),
@@ -49,9 +82,8 @@ NOTHING: Points = (np.empty(0), np.empty(0))
 class Track:
     """A chart with its curves, cursor, shading and limit, and the values at the cursor beside it."""
 
-    def __init__(self, sheet: pg.GraphicsLayoutWidget, row: int, lane: Lane) -> None:
+    def __init__(self, sheet: pg.GraphicsLayoutWidget, row: int, lane: Lane, *, last: bool) -> None:
         self.lane = lane
-        last = row == len(LANES) - 1
         self.plot = sheet.addPlot(row=row, col=0)
         style(self.plot, bottom="Time from the start of the pull, s" if last else "", width=62)
         self.plot.getAxis("bottom").setStyle(showValues=last)
@@ -119,8 +151,8 @@ class Track:
         pad = 0.08 * (high - low) or 1.0
         self.plot.setYRange(low - pad, high + pad, padding=0)
 
-    def read_out(self, x: float, parts: list[str]) -> None:
-        """Put the cursor at a place and say what stands there: values, then the target."""
+    def read_out(self, x: float, parts: list[str], beside: list[str]) -> None:
+        """Put the cursor at a place and say what stands there: values, then what stands beside them."""
         t = tokens()
         self.cursor.setPos(x)
         lines = [f"<b style='color:{t.ink}'>{self.lane.title}</b>"]
@@ -129,8 +161,8 @@ class Track:
             lines.append(f"<span style='color:{t.working}'>{each} deg</span>")
         elif parts:
             lines.append(f"<span style='color:{t.working}'>{parts[0]}</span>")
-            if self.lane.beside:
-                lines.append(f"<span style='color:{t.quiet}'>target {parts[-1]}</span>")
+        for text in beside:
+            lines.append(f"<span style='color:{t.quiet}'>{self.lane.beside_word} {text}</span>")
         self.readout.setText("<br>".join(lines), size=f"{CAPTION_PX}px")
 
     def clear(self) -> None:

@@ -4,22 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QFrame, QVBoxLayout, QWidget
 
+from yarvic.bench.loggers import STYLES, write_log
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.formats.files import write_whole
+from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.units import from_canonical, to_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.logs.track import LANES, NOTHING, Lane, Points, Track
+from yarvic.desk.views.logs.track import NOTHING, Lane, Points, Track, lanes_of
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
 from yarvic.state.results import PullResult
 from yarvic.state.session import Session
+from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
@@ -30,12 +35,15 @@ class LogsView(View):
 
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Logs")
+        self.add_bench(window.open_bench)
         self.at = 0
         self.pull = chooser("Pull shown", self._choices)
         self.ghost = word("Reference", self._redraw, "G", checkable=True)
         self.ghost.setChecked(True)
         self.by_speed = word("Over engine speed", self._redraw, "X", checkable=True)
         self.whole = word("Whole pull", self._whole, "W")
+        self.save = chooser("Save this run as CSV", self._styles)
+        self.head.insertWidget(2, self.save)
         self.reading = label("", "quiet")
         self.column.addLayout(row(self.pull, self.by_speed, self.ghost, self.whole, None, self.reading, spacing=8))
         frame = QFrame()
@@ -50,9 +58,7 @@ class LogsView(View):
         self.column.addWidget(self.empty, 1)
         self.caption = label("", "caption", wrap=True)
         self.column.addWidget(self.caption)
-        self.tracks = [Track(self.sheet, i, lane) for i, lane in enumerate(LANES)]
-        for track in self.tracks[1:]:
-            track.plot.setXLink(self.tracks[0].plot)
+        self.tracks: list[Track] = []
         self._cursor: float | None = None
         self.sheet.scene().sigMouseMoved.connect(self._mouse)
         self.sheet.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -63,6 +69,15 @@ class LogsView(View):
 
     # -- showing
 
+    def _lay(self, lanes: tuple[Lane, ...]) -> None:
+        """Lay out the charts for these lanes, unless they stand already."""
+        if tuple(track.lane for track in self.tracks) == lanes:
+            return
+        self.sheet.clear()
+        self.tracks = [Track(self.sheet, i, lane, last=i == len(lanes) - 1) for i, lane in enumerate(lanes)]
+        for track in self.tracks[1:]:
+            track.plot.setXLink(self.tracks[0].plot)
+
     def refresh(self) -> None:
         """Take up the pulls of the working revision."""
         results, revision = self.session.working_results(), self.session.evidence_revision()
@@ -70,8 +85,9 @@ class LogsView(View):
         self.at = min(max(self.at, 0), max(count - 1, 0))
         simulated = "simulated bench · " if count else ""
         self.about.setText(f"{simulated}evidence of {revision.name}" if revision else "")
-        for button in (self.pull, self.ghost, self.by_speed, self.whole):
+        for button in (self.pull, self.ghost, self.by_speed, self.whole, self.save):
             button.setEnabled(count > 0)
+        show_choice(self.save, "Save as CSV")
         self._redraw()
 
     def shown(self) -> PullResult | None:
@@ -82,6 +98,32 @@ class LogsView(View):
     def _choices(self) -> list[tuple[str, Callable[[], None]]]:
         results = self.session.working_results()
         return [(p.title, partial(self.choose, i)) for i, p in enumerate(results.pulls if results else ())]
+
+    def _styles(self) -> list[tuple[str, Callable[[], None]]]:
+        return [(s.title.capitalize(), partial(self._ask_where, key)) for key, s in STYLES.items()]
+
+    def _ask_where(self, style: str) -> None:
+        shown = self.shown()
+        if shown is None:
+            return
+        name = f"{shown.title.lower().replace(' ', '-')}.csv"
+        chosen, _ = QFileDialog.getSaveFileName(self, "Save this run as CSV", name, "CSV (*.csv)")
+        if chosen:
+            self.save_as(Path(chosen), style)
+
+    def save_as(self, path: Path, style: str) -> None:
+        """Write the run that is shown, in the style of one of the simulated loggers."""
+        shown, session = self.shown(), self.session
+        if shown is None:
+            return
+        fuel = shown.evidence.conditions.fuel if shown.evidence.conditions is not None else "petrol-95"
+
+        def work(progress: Progress, cancelled: Asked) -> Path:
+            text = write_log(shown.log, STYLES[style], stoichiometric_afr=fuel_by_key(fuel).stoichiometric_afr)
+            write_whole(path, text.encode("utf-8"))
+            return path
+
+        session.start(f"Saving {path.name}", work, lambda p: session.say(f"{shown.title} is in {p}."))
 
     def choose(self, at: int) -> None:
         """Show another pull."""
@@ -112,6 +154,7 @@ class LogsView(View):
             self.empty.say(*self.nothing_yet("The traces of its log")[:2])
             return
         speed = self.by_speed.isChecked()
+        self._lay(lanes_of(shown.log.channels))
         for track in self.tracks:
             lane = track.lane
             unit = self._unit(lane.keys[0])
@@ -127,9 +170,12 @@ class LogsView(View):
             "bottom", "Engine speed, rpm" if speed else "Time from the start of the pull, s"
         )
         name = f" Dashed ochre: {reference.title}." if reference is not None else ""
+        cylinders = (
+            " Cylinder 1 dotted, 2 solid blue, 3 dashed." if "spark_correction_1" in shown.log.channels else ""
+        )
         self.caption.setText(
-            f"Shaded: the pull. Dashed ink: target.{name} Cylinder 1 dotted, 2 solid blue, 3 dashed. Move the mouse,"
-            " or Left and Right, to read values; the wheel zooms."
+            f"Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders} Move the mouse, or Left"
+            " and Right, to read values; the wheel zooms."
         )
         self._whole()
 
@@ -179,12 +225,15 @@ class LogsView(View):
             f"{time - shown.pull.start_s:.2f} s, {rpm:,.0f} rpm" if np.isfinite(rpm) else "outside the log"
         )
         for track in self.tracks:
-            parts = []
-            for key in (*track.lane.keys, *track.lane.beside):
-                if key in shown.log.channels:
-                    value = float(shown.log.at(key, np.array([time]))[0])
-                    parts.append(amount(value, self._unit(key)) if np.isfinite(value) else "no value")
-            track.read_out(x, parts)
+            parts, beside = (
+                [self._amount(shown, key, time) for key in keys if key in shown.log.channels]
+                for keys in (track.lane.keys, track.lane.beside)
+            )
+            track.read_out(x, parts, beside)
+
+    def _amount(self, shown: PullResult, key: str, time: float) -> str:
+        value = float(shown.log.at(key, np.array([time]))[0])
+        return amount(value, self._unit(key)) if np.isfinite(value) else "no value"
 
     def _time_at(self, p: PullResult, x: float) -> float:
         if not self.by_speed.isChecked():
