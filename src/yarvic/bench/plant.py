@@ -248,6 +248,8 @@ class Habit(Part):
     end_rpm: float
     lead_throttle: float
     ramp_rpm_s: float
+    climb_gear: int
+    climb_km_h: float
 
 
 class _Vehicle(Part):

@@ -73,6 +73,7 @@ def usual_settings(plant: AnyPlant) -> PullSettings:
         end_rpm=h.end_rpm,
         lead_throttle=h.lead_throttle,
         ramp_rpm_s=h.ramp_rpm_s,
+        climb_km_h=h.climb_km_h,
         hold_rpm=round((h.start_rpm + h.end_rpm) / 2.0, -2),
     )
 

@@ -122,7 +122,10 @@ class SparkBurn:
         """Once a cycle: which cylinders misfire in the next, and which knocked loud enough to be heard."""
         if time_s < self._next_cycle:
             return []
-        self._next_cycle = time_s + 120.0 / charge.speed_rpm
+        period = 120.0 / charge.speed_rpm
+        # The cycle began when it was due, not when the step came by; after a pause none is made up for.
+        began = max(self._next_cycle, time_s - period)
+        self._next_cycle = began + period
         p = self.p
         if self.ignition.share > 0.0:
             self._misfire(charge.pressure_pa)
@@ -132,7 +135,7 @@ class SparkBurn:
         intensity, onset_deg = self.cylinders.knock(charge, mixtures, spark, jitter)
         intensity[self._dead] = 0.0
         if self.keep_cycles:
-            self.cycles.append(Cycle(time_s, charge.speed_rpm, tuple(intensity.tolist()), tuple(onset_deg.tolist())))
+            self.cycles.append(Cycle(began, charge.speed_rpm, tuple(intensity.tolist()), tuple(onset_deg.tolist())))
         heard: list[int] = np.flatnonzero(intensity > p.knock_threshold).tolist()
         self.knocks += len(heard)
         return heard

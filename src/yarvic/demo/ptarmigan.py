@@ -22,7 +22,7 @@ from yarvic.core.physics.air import Air
 from yarvic.demo.story import Progress, Story, scaled, tell
 
 MILD = Air(97_420.0, 290.15, 0.52)
-WARM = Air(96_980.0, 301.15, 0.41)
+WARM = Air(96_980.0, 302.65, 0.41)
 RUNS = 9
 
 

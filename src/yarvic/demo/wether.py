@@ -23,7 +23,7 @@ from yarvic.demo.story import Change, Progress, Story, scaled, tell
 COLD = Air(94_300.0, 268.15, 0.70)
 THAW = Air(94_050.0, 281.15, 0.62)
 CLIMB = {
-    "kind": "climb", "gear": 2, "grade": 0.21, "tow_kg": 1800.0, "climb_km_h": 18.5, "climb_s": 150.0,
+    "kind": "climb", "gear": 2, "grade": 0.21, "tow_kg": 1800.0, "climb_km_h": 18.5, "climb_s": 100.0,
 }  # fmt: skip
 RUNS = 12
 
@@ -54,7 +54,7 @@ def _told(story: Story) -> None:
     story.measure(first, 1, **CLIMB)
     story.release(first)
     story.wait(days=5)
-    story.fit("lift pump", {"fuel": "common rail, 1600 bar, lift pump"})
+    story.fit("lift pump", {"fuel": "lift pump"})
     second = story.revise(first, "rating D for the long grade", _rating("D"))
     story.weather(THAW, 12.0)
     story.flash(second)

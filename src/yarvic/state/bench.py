@@ -82,7 +82,12 @@ class BenchState:
 
     def set_run(self, **values: Any) -> None:
         """How the next runs are made. Raises LinkError for what cannot be run; then nothing changes."""
-        settings = replace(self.settings, **values)
+        before = self.settings
+        settings = replace(before, **values)
+        if (settings.kind == "climb") != (before.kind == "climb") and "gear" not in values:
+            # A climb has its own gear: in the usual one the engine would stall.
+            habit = self.plant.habit
+            settings = replace(settings, gear=habit.climb_gear if settings.kind == "climb" else habit.gear)
         if settings.end_rpm <= settings.start_rpm:
             raise LinkError("the end speed must lie over the start speed", remedy="Raise the one or lower the other.")
         self.settings = settings

@@ -16,6 +16,8 @@ RUN_WORDS = {
     "road": "on a road",
     "climb": "climbing at a speed",
 }
+# The same in one word, for tables.
+RUN_SHORT = {"inertia": "free", "ramp": "ramp", "hold": "held", "road": "road", "climb": "climb"}
 
 
 class Conditions(BaseModel):

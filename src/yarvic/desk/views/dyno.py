@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.conditions import RUN_WORDS
+from yarvic.core.evidence.conditions import RUN_SHORT
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
 from yarvic.core.physics.correction import STANDARDS, title
@@ -287,7 +287,7 @@ class DynoView(View):
                 texts[4] = f"{curve.correction.factor:.3f}"
             if c is not None:
                 faults = "; faults on" if c.faults else ""
-                texts[1] = f"{RUN_WORDS[c.run]}, gear {c.gear}, {c.throttle * 100:.0f} %{faults}"
+                texts[1] = f"{RUN_SHORT[c.run]}, gear {c.gear}, {c.throttle * 100:.0f} %{faults}"
                 air = f"{amount(c.temperature_k, temperature)}, {amount(c.pressure_pa, pressure)}"
                 texts[5] = f"{air}, {c.relative_humidity * 100:.0f} %"
                 texts[6] = amount(c.charge_start_k, temperature)

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QWidget
 
 from yarvic.desk.widgets.words import label
 
-FIELD_PX = 96
+FIELD_PX = 88
 
 
 class Number(QDoubleSpinBox):

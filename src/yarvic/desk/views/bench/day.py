@@ -32,7 +32,7 @@ class Day(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 4)
         column.setSpacing(2)
-        self.said = label("", "caption")
+        self.said = label("", "caption", wrap=True)
         column.addWidget(self.said)
         self.plots = sheet()
         column.addWidget(self.plots, 1)

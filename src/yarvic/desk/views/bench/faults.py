@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import QEvent, QObject
-from PyQt6.QtWidgets import QCheckBox, QFrame, QGridLayout, QVBoxLayout
+from PyQt6.QtWidgets import QCheckBox, QFrame, QGridLayout, QVBoxLayout, QWidget
 
 from yarvic.bench.faults import FAULTS, Fault
 from yarvic.desk.widgets.fields import Number, show_switch, switch
@@ -14,7 +14,6 @@ from yarvic.desk.widgets.words import label
 from yarvic.state.bench import BenchState
 
 USUAL_SEVERITY = 0.5
-COLUMNS = 3
 
 
 class FaultList(QFrame):
@@ -29,10 +28,12 @@ class FaultList(QFrame):
         column.addWidget(label("Faults on demand", "title"))
         self.grid = QGridLayout()
         self.grid.setHorizontalSpacing(8)
+        self.grid.setColumnStretch(0, 1)
         self.grid.setVerticalSpacing(2)
         column.addLayout(self.grid)
         self.about = label("", "caption", wrap=True)
         column.addWidget(self.about)
+        column.addStretch(1)
         self._changed = changed
         self.lines: dict[str, tuple[QCheckBox, Number]] = {}
         self._severity: dict[str, float] = {}
@@ -48,8 +49,9 @@ class FaultList(QFrame):
             show_switch(box, value > 0.0)
             severity.setEnabled(value > 0.0)
             severity.show_value((value or self._severity.get(key, USUAL_SEVERITY)) * 100.0)
-        if not self.about.text():
-            self.about.setText("A healthy vehicle. Point at a fault to read what it leaves in the evidence.")
+        if not any(widget.hasFocus() for widget in self._said if isinstance(widget, QWidget)):
+            said = f"On: {bench.faults_said()}." if bench.faults else "A healthy vehicle."
+            self.about.setText(f"{said} Point at a fault to read what it leaves in the evidence.")
 
     def _fill(self, kind: str) -> None:
         self._kind = kind
@@ -59,15 +61,12 @@ class FaultList(QFrame):
         self.lines.clear()
         self._said.clear()
         mine = [f for f in FAULTS.values() if kind in f.kinds]
-        rows = -(-len(mine) // COLUMNS)
         for n, fault in enumerate(mine):
             box = switch(fault.title, partial(self._switched, fault.key))
             severity = Number(f"Severity of {fault.title.lower()}", 1.0, 100.0, 0, "%", partial(self._set, fault.key))
             severity.setFixedWidth(64)
-            column, line = divmod(n, rows)
-            self.grid.addWidget(box, line, column * 2)
-            self.grid.addWidget(severity, line, column * 2 + 1)
-            self.grid.setColumnStretch(column * 2, 1)
+            self.grid.addWidget(box, n, 0)
+            self.grid.addWidget(severity, n, 1)
             self.lines[fault.key] = (box, severity)
             for widget in (box, severity):
                 widget.installEventFilter(self)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from yarvic.bench.cell import dynos
 from yarvic.core.errors import YarvicError
@@ -25,6 +25,7 @@ from yarvic.state.session import STEP_TITLES, Session
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
 
+NARROW_PX = 700
 # Fields of a run: name, setting, low, high, decimals, unit, factor to the setting, kinds that need it (empty: all).
 RUN_FIELDS: tuple[tuple[str, str, float, float, int, str, float, tuple[str, ...]], ...] = (
     ("Gear", "gear", 1, 12, 0, "", 1.0, ()),
@@ -59,22 +60,32 @@ class BenchView(View):
         self.faults = FaultList(lambda key, severity: self._do(lambda b: b.set_fault(key, severity)))
         page = QFrame()
         page.setObjectName("sheet")
-        inner = QVBoxLayout(page)
-        inner.setContentsMargins(14, 10, 14, 10)
-        inner.setSpacing(12)
-        columns = QHBoxLayout()
-        columns.setSpacing(28)
-        for form in (self._air(), self._run(), self._cell()):
-            columns.addLayout(form, 1)
-        inner.addLayout(columns)
-        inner.addWidget(self.faults)
-        inner.addStretch(1)
+        self.columns = QBoxLayout(QBoxLayout.Direction.LeftToRight, page)
+        self.columns.setContentsMargins(14, 10, 14, 10)
+        self.columns.setSpacing(20)
+        pair = QHBoxLayout()
+        pair.setSpacing(20)
+        first = QVBoxLayout()
+        first.setSpacing(14)
+        first.addLayout(self._air())
+        first.addLayout(self._cell(), 1)
+        pair.addLayout(first, 1)
+        pair.addLayout(self._run(), 1)
+        self.columns.addLayout(pair, 3)
+        self.columns.addWidget(self.faults, 2)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setFrameShape(QFrame.Shape.NoFrame)
         scroll.setWidget(page)
         self.column.addWidget(scroll, 1)
         self.refresh_on(session.job_changed, session.bench_changed, session.units_changed)
+
+    def resizeEvent(self, event) -> None:
+        """Where it is narrow, the faults stand under the rest."""
+        narrow = self.width() < NARROW_PX
+        way = QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight
+        self.columns.setDirection(way)
+        super().resizeEvent(event)
 
     # -- what stands on the page
 
