@@ -28,7 +28,8 @@ from yarvic.core.calibration.layout import parse_layout  # noqa: E402
 from yarvic.core.calibration.table import Axis, Table  # noqa: E402
 from yarvic.core.job.store import Job  # noqa: E402
 from yarvic.core.physics.air import Air  # noqa: E402
-from yarvic.demo.ptarmigan import build_ptarmigan, sheet  # noqa: E402
+from yarvic.demo.jobs import DEMO_JOBS  # noqa: E402
+from yarvic.demo.ptarmigan import sheet  # noqa: E402
 from yarvic.demo.story import AUTHOR  # noqa: E402
 
 DAY = Air(97_400.0, 293.15, 0.5)
@@ -83,18 +84,35 @@ def job(tmp_path, stock):
     made.close()
 
 
-@pytest.fixture(scope="session")
-def demo_file(tmp_path_factory):
-    """The demo job, built once for all workers of a test run; tests copy it."""
+def built_once(tmp_path_factory, name):
+    """A demo job, built once for all workers of a test run; tests copy it."""
     folder = tmp_path_factory.getbasetemp()
     if os.environ.get("PYTEST_XDIST_WORKER"):
         folder = folder.parent
-    path = folder / "demo-ptarmigan.yarvic"
-    with open(folder / "demo.lock", "w") as lock:
+    path = folder / f"demo-{name}.yarvic"
+    with open(folder / f"{name}.lock", "w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not path.exists():
-            build_ptarmigan(path)
+            next(j for j in DEMO_JOBS if j.name == name).build(path)
     return path
+
+
+@pytest.fixture(scope="session")
+def demo_job(tmp_path_factory):
+    """Gives the file of a demo job by its name."""
+    return lambda name: built_once(tmp_path_factory, name)
+
+
+@pytest.fixture(scope="session")
+def demo_file(demo_job):
+    """The main demo job."""
+    return demo_job("ptarmigan")
+
+
+@pytest.fixture(scope="session", params=[j.name for j in DEMO_JOBS])
+def any_demo_file(request, demo_job):
+    """Each demo job in turn."""
+    return demo_job(request.param)
 
 
 @pytest.fixture

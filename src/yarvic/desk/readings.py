@@ -135,7 +135,12 @@ class Readings(QWidget):
         if not self.cards and s.job is None:
             column.addWidget(label("What Yarvic reads in a job stands here once one is open.", "quiet", wrap=True))
         column.addStretch(1)
+        old = self._area.takeWidget()
         self._area.setWidget(inner)
+        if old is not None:
+            # Not at once: Tab may be on its way to one of the old cards while leaving a field changes the state.
+            old.hide()
+            old.deleteLater()
 
     def _follow(self, reading: Reading) -> None:
         if reading.where is not None:

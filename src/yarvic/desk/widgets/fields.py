@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QWidget
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QLabel, QWidget
 
 from yarvic.desk.widgets.words import label
 
@@ -36,12 +37,25 @@ class Number(QDoubleSpinBox):
         self.blockSignals(False)
 
 
-def switch(text: str, changed: Callable[[bool], None]) -> QCheckBox:
-    """A box to tick."""
-    box = QCheckBox(text)
-    box.setAccessibleName(text)
-    box.toggled.connect(changed)
-    return box
+class Switch(QCheckBox):
+    """A box to tick; `pointed` when the mouse or the focus comes to it."""
+
+    pointed = pyqtSignal()
+
+    def __init__(self, text: str, changed: Callable[[bool], None]) -> None:
+        super().__init__(text)
+        self.setAccessibleName(text)
+        self.toggled.connect(changed)
+
+    def enterEvent(self, event) -> None:
+        """The mouse comes."""
+        self.pointed.emit()
+        super().enterEvent(event)
+
+    def focusInEvent(self, event) -> None:
+        """The focus comes."""
+        self.pointed.emit()
+        super().focusInEvent(event)
 
 
 def show_switch(box: QCheckBox, on: bool) -> None:
@@ -74,8 +88,9 @@ class Form(QGridLayout):
         self._next += 1
 
     def wide(self, widget: QWidget) -> None:
-        """Add something that needs no name."""
-        self.addWidget(widget, self._next, 0, 1, 3)
+        """Add something that needs no name; a switch or a word is as wide as its text, for that is where it is hit."""
+        side = Qt.AlignmentFlag(0) if isinstance(widget, QLabel) else Qt.AlignmentFlag.AlignLeft
+        self.addWidget(widget, self._next, 0, 1, 3, side)
         self._next += 1
 
     def show_line(self, field: QWidget, shown: bool) -> None:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PyQt6.QtCore import QEvent, QObject
-from PyQt6.QtWidgets import QCheckBox, QFrame, QGridLayout, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QGridLayout, QVBoxLayout
 
 from yarvic.bench.faults import FAULTS, Fault
-from yarvic.desk.widgets.fields import Number, show_switch, switch
+from yarvic.desk.widgets.fields import Number, Switch, show_switch
 from yarvic.desk.widgets.words import label
 from yarvic.state.bench import BenchState
 
@@ -35,9 +35,8 @@ class FaultList(QFrame):
         column.addWidget(self.about)
         column.addStretch(1)
         self._changed = changed
-        self.lines: dict[str, tuple[QCheckBox, Number]] = {}
+        self.lines: dict[str, tuple[Switch, Number]] = {}
         self._severity: dict[str, float] = {}
-        self._said: dict[QObject, Fault] = {}
         self._kind = ""
 
     def show_faults(self, bench: BenchState) -> None:
@@ -49,7 +48,7 @@ class FaultList(QFrame):
             show_switch(box, value > 0.0)
             severity.setEnabled(value > 0.0)
             severity.show_value((value or self._severity.get(key, USUAL_SEVERITY)) * 100.0)
-        if not any(widget.hasFocus() for widget in self._said if isinstance(widget, QWidget)):
+        if not any(box.hasFocus() for box, _ in self.lines.values()):
             said = f"On: {bench.faults_said()}." if bench.faults else "A healthy vehicle."
             self.about.setText(f"{said} Point at a fault to read what it leaves in the evidence.")
 
@@ -59,25 +58,18 @@ class FaultList(QFrame):
             if (old := item.widget()) is not None:
                 old.deleteLater()
         self.lines.clear()
-        self._said.clear()
         mine = [f for f in FAULTS.values() if kind in f.kinds]
         for n, fault in enumerate(mine):
-            box = switch(fault.title, partial(self._switched, fault.key))
+            box = Switch(fault.title, partial(self._switched, fault.key))
             severity = Number(f"Severity of {fault.title.lower()}", 1.0, 100.0, 0, "%", partial(self._set, fault.key))
             severity.setFixedWidth(64)
-            self.grid.addWidget(box, n, 0)
+            self.grid.addWidget(box, n, 0, Qt.AlignmentFlag.AlignLeft)
             self.grid.addWidget(severity, n, 1)
             self.lines[fault.key] = (box, severity)
-            for widget in (box, severity):
-                widget.installEventFilter(self)
-                self._said[widget] = fault
+            box.pointed.connect(partial(self._say, fault))
 
-    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        """Pointing at a fault, or tabbing to it, says what it does."""
-        fault = self._said.get(watched) if watched is not None else None
-        if fault is not None and event is not None and event.type() in (QEvent.Type.Enter, QEvent.Type.FocusIn):
-            self.about.setText(f"{fault.title}, at 100 %: {fault.at_full}. Leaves: {fault.leaves}.")
-        return super().eventFilter(watched, event)
+    def _say(self, fault: Fault) -> None:
+        self.about.setText(f"{fault.title}, at 100 %: {fault.at_full}. Leaves: {fault.leaves}.")
 
     def _switched(self, key: str, on: bool) -> None:
         self._changed(key, self._severity.get(key, USUAL_SEVERITY) if on else 0.0)

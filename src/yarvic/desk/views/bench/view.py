@@ -17,7 +17,7 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.views.bench.day import Day
 from yarvic.desk.views.bench.faults import FaultList
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.fields import Form, Number, show_switch, switch
+from yarvic.desk.widgets.fields import Form, Number, Switch, show_switch
 from yarvic.desk.widgets.words import act, chooser, label, show_choice
 from yarvic.state.bench import BenchState, fuels_for
 from yarvic.state.session import STEP_TITLES, Session
@@ -95,7 +95,7 @@ class BenchView(View):
         self.pressure = Number("Air pressure", 0.0, 2000.0, 1, "", self._weather)
         self.humidity = Number("Relative humidity", 0.0, 100.0, 0, "%", self._weather)
         self.hour = Number("Hour at which the day begins", 0.0, 23.0, 0, "h", self._weather)
-        self.drifts = switch("Drifts through the day", self._weather)
+        self.drifts = Switch("Drifts through the day", self._weather)
         for name, field in (
             ("Temperature", self.temperature),
             ("Pressure", self.pressure),
@@ -111,7 +111,7 @@ class BenchView(View):
         form = self.run_form = Form("Run")
         self.kind = chooser(
             "How the vehicle is run",
-            lambda: [(text, partial(self._set, kind=kind)) for kind, text in RUN_WORDS.items()],
+            lambda: [(text.capitalize(), partial(self._set, kind=kind)) for kind, text in RUN_WORDS.items()],
         )
         form.wide(self.kind)
         self.run_fields: dict[str, Number] = {}
@@ -123,7 +123,7 @@ class BenchView(View):
 
             self.run_fields[key] = Number(name, low, high, decimals, unit, entered)
             form.line(name, self.run_fields[key])
-        self.knock = switch("Record the raw knock sensor", lambda on: self._set(knock_signal=on))
+        self.knock = Switch("Record the raw knock sensor", lambda on: self._set(knock_signal=on))
         form.wide(self.knock)
         form.close()
         return form

@@ -196,7 +196,11 @@ class ReleaseView(View):
         if not conditions:
             grid.addWidget(label("Nothing to judge yet.", "quiet"), 0, 0, 1, 3)
         grid.setRowStretch(line + 1, 1)
+        old = self.gate_area.takeWidget()
         self.gate_area.setWidget(frame)
+        if old is not None:
+            old.hide()
+            old.deleteLater()  # not at once: the focus may be leaving it
 
     def _draw_sheet(self) -> None:
         s = self.session
