@@ -11,7 +11,7 @@ from yarvic.bench.cell import Weather, dyno, dynos, station_reading
 from yarvic.bench.drive import Drive
 from yarvic.bench.rig import usual_settings
 from yarvic.core.errors import EvidenceError, LinkError
-from yarvic.core.evidence.dyno import dyno_curve
+from yarvic.core.evidence.dyno import dyno_curve, held_power
 from yarvic.core.evidence.pulls import find_pulls, steady_span
 from yarvic.core.physics.air import Air, vapour_pressure
 from yarvic.core.physics.correction import correction
@@ -61,7 +61,8 @@ def test_ramp_and_hold_agree(bench, name):
     span = steady_span(log)[0]
     t = np.arange(span.start_s, span.end_s - 0.2, 0.05)
     roller_rad_s = log.at("roller_speed", t) * RAD_PER_S_PER_RPM
-    held = float(np.mean(log.at("roller_torque", t) * roller_rad_s))
+    held = held_power(log, span).power_w
+    assert held == pytest.approx(float(np.mean(log.at("roller_torque", t) * roller_rad_s)), rel=2e-3)
     # A turbocharger lags a little behind a ramp, however slow.
     lag = 0.045 if name == "wether" else 0.025
     assert held == pytest.approx(float(np.interp(rpm, ramp.speed_rpm, ramp.power_w)), rel=lag)
@@ -266,6 +267,8 @@ def test_uphill_is_slower(bench):
 def test_a_road_run_has_no_dyno_curve(bench):
     rig = bench.rig("fieldfare")
     log, conditions = rig.pull(replace(usual_settings(rig.plant), kind="road"))
+    with pytest.raises(EvidenceError, match="roller_speed"):
+        held_power(log, find_pulls(log)[0])
     with pytest.raises(EvidenceError):
         dyno_curve(log, find_pulls(log)[0], conditions, "none", boost_controlled=False)
 

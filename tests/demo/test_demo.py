@@ -2,8 +2,12 @@
 
 import pytest
 
+from yarvic.bench.vehicles import layout_text
+from yarvic.core.calibration.image import check_image
+from yarvic.core.calibration.layout import parse_layout
 from yarvic.core.checks.finding import STOP, WATCH
 from yarvic.core.errors import Cancelled
+from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.store import Job
 from yarvic.core.release.package import verify_package
 from yarvic.demo.jobs import DEMO_JOBS, build_missing, job_path
@@ -148,3 +152,10 @@ def test_what_is_there_is_not_built_again(tmp_path):
         job_path(tmp_path, job).write_bytes(b"mine")
     assert build_missing(tmp_path) == [job_path(tmp_path, j) for j in DEMO_JOBS]
     assert all(job_path(tmp_path, j).read_bytes() == b"mine" for j in DEMO_JOBS)
+    # The family's ratings lie beside, as images that the carrier's unit takes.
+    rated = sorted(tmp_path.glob("wether-rating-*.hex"))
+    assert len(rated) == 4
+    layout = parse_layout(layout_text("wether"))
+    assert [check_image(read_image(p, layout.size), layout).name[:8] for p in rated] == [
+        f"Rating {k}" for k in "ABCD"
+    ]

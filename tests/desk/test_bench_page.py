@@ -165,6 +165,31 @@ def test_a_long_climb_can_be_cancelled(page, driver):
     assert "cancelled" in driver.window.status.message.text()
 
 
+def test_a_held_speed_gives_a_number_with_its_spread(page, driver):
+    choose(driver, page.kind, "At a held speed")
+    enter(driver, page.run_fields["hold_rpm"], 4000)
+    driver.key(Qt.Key.Key_Escape)
+    view = driver.window.view("dyno")
+    driver.click(view.one)
+    driver.idle()
+    said = view.table.item(3, 2).text()
+    assert "±" in said and "kW held at 4,0" in said
+    assert "held, gear 4, 100 %" in view.table.item(3, 1).text()
+
+
+def test_four_throttles_in_one_go_each_with_its_own_curve(driver):
+    driver.step(5)
+    driver.rung("B1")
+    view = driver.window.view("dyno")
+    driver.click(view.sweep)
+    driver.idle()
+    assert [e.conditions.throttle for e in driver.window.session.job.evidence()[-4:]] == [0.25, 0.5, 0.75, 1.0]
+    assert driver.window.session.bench.settings.throttle == 1.0
+    choose(driver, view.throttle, "at 50 %")
+    assert view.throttle.text().startswith("at 50 %")
+    assert "B1 (working)" in view.peaks.text()
+
+
 def test_the_usual_bench_comes_back_by_command(page, driver):
     driver.click(page.faults.lines["tired_pump"][0])
     choose(driver, page.kind, "At a held speed")

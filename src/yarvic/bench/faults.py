@@ -5,11 +5,11 @@ A fault changes the plant, a sensor, the fuel or the unit's memory, never the ev
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from yarvic.bench.plant import AnyPlant, changed
-from yarvic.bench.sensors import SENSORS, Sensor
+from yarvic.bench.sensors import Sensor
 from yarvic.bench.spark_burn import Ignition
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import pack, read_header, unpack
@@ -125,12 +125,11 @@ def faulty_plant(plant: AnyPlant, faults: Faults) -> AnyPlant:
     return changed(plant, sections)
 
 
-def faulty_sensors(faults: Faults) -> dict[str, Sensor]:
-    """Sensors that read wrong."""
-    found: dict[str, Sensor] = {}
-    if faults.get("drifting_wideband"):
-        found["lambda_measured"] = replace(SENSORS["lambda_measured"], gain=lambda_gain(faults))
-    return found
+def faulty_sensors(faults: Faults) -> dict[str, Callable[[Sensor], Sensor]]:
+    """Sensors that read wrong, by what becomes of the vehicle's own."""
+    if not faults.get("drifting_wideband"):
+        return {}
+    return {"lambda_measured": lambda own: replace(own, gain=lambda_gain(faults))}
 
 
 def lambda_gain(faults: Faults) -> float:

@@ -70,6 +70,7 @@ class PetrolProgram:
         self.full_kg = STANDARD_PRESSURE_PA * displacement_m3 / (R_DRY_AIR * FULL_CHARGE_K)
         self.commands = Commands(retard_deg=[0.0] * cylinders, rail_target_pa=self.scalars["rail_target"])
         self._integral = 0.0
+        self._held_s = [0.0] * cylinders
 
     def step(self, s: Sensed, gear: int, dt: float) -> Commands:
         """One control step."""
@@ -87,9 +88,16 @@ class PetrolProgram:
         c.shutters = min(max(0.5 + over_k / SHUTTER_BAND_K, 0.0), 1.0)
         self._mixture(s, dt)
         self._boost(s, efficiency, gear, dt)
-        recovery = k["knock_recovery"] * dt
-        c.retard_deg = [max(r - recovery, 0.0) for r in c.retard_deg]
+        self._recover(dt)
         return c
+
+    def _recover(self, dt: float) -> None:
+        """What was taken off the spark is held for a while, then given back slowly."""
+        recovery = self.scalars["knock_recovery"] * dt
+        for i, retard in enumerate(self.commands.retard_deg):
+            self._held_s[i] = max(self._held_s[i] - dt, 0.0)
+            if retard > 0.0 and self._held_s[i] == 0.0:
+                self.commands.retard_deg[i] = max(retard - recovery, 0.0)
 
     def _mixture(self, s: Sensed, dt: float) -> None:
         """Target with the protection of hot parts; trims while the target is near stoichiometric."""
@@ -126,3 +134,4 @@ class PetrolProgram:
         """A knock was heard: that cylinder's spark goes back by a step, up to the most allowed."""
         step, most = self.scalars["knock_step"], self.scalars["knock_retard_most"]
         self.commands.retard_deg[cylinder] = min(self.commands.retard_deg[cylinder] + step, most)
+        self._held_s[cylinder] = self.scalars["knock_hold"]

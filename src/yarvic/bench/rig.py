@@ -35,6 +35,13 @@ from yarvic.core.physics.fuel import fuel as fuel_by_key
 
 # A diesel's broad-band sensor reads far leaner than a petrol engine's. From memory.
 DIESEL_SENSORS: dict[str, Sensor] = {"lambda_measured": replace(SENSORS["lambda_measured"], low=0.8, high=8.0)}
+# The twin's reader ends at an air-fuel ratio of 10.0 of its petrol. Common practice, no published source.
+RICH_END_AFR = 10.0
+TWIN_SENSORS: dict[str, Sensor] = {
+    "lambda_measured": replace(
+        SENSORS["lambda_measured"], low=round(RICH_END_AFR / fuel_by_key("petrol-95").stoichiometric_afr, 3)
+    )
+}
 
 
 @dataclass(frozen=True)
@@ -61,6 +68,13 @@ class PullSettings:
     climb_km_h: float = 15.0
     climb_s: float = 300.0
     knock_signal: bool = False
+
+
+def own_sensors(plant: AnyPlant) -> dict[str, Sensor]:
+    """Sensors of this vehicle that differ from the usual ones."""
+    if isinstance(plant, TurboDiesel):
+        return DIESEL_SENSORS
+    return TWIN_SENSORS if isinstance(plant, NaturalPetrol) else {}
 
 
 def usual_settings(plant: AnyPlant) -> PullSettings:
@@ -161,7 +175,8 @@ class Rig:
         rng = np.random.default_rng(seed)
         engine = self._engine(settings, around, rng)
         start_charge_k = engine.charge_k
-        sensors = {**(DIESEL_SENSORS if isinstance(self.plant, TurboDiesel) else {}), **faulty_sensors(self.faults)}
+        sensors = dict(own_sensors(self.plant))
+        sensors.update({k: change(sensors.get(k, SENSORS[k])) for k, change in faulty_sensors(self.faults).items()})
         run = Run(self.faulty_plant, engine, around, self.dyno, settings, sensors, seed, self.rate_hz)
         while not run.finished:
             run.step()

@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from yarvic.bench.vehicles import rating_image, ratings
+from yarvic.core.formats.files import write_whole
+from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.demo.fieldfare import build_fieldfare
 from yarvic.demo.ptarmigan import build_ptarmigan
 from yarvic.demo.story import Progress
@@ -17,6 +20,9 @@ class Builder(Protocol):
     """Builds one job."""
 
     def __call__(self, path: Path, progress: Progress = ..., cancelled: Callable[[], bool] = ...) -> None: ...
+
+
+RATED = "wether"
 
 
 @dataclass(frozen=True)
@@ -54,4 +60,13 @@ def build_missing(
             progress((number + done) / len(missing), what)
 
         job.build(job_path(folder, job), share, cancelled)
+    _write_ratings(folder)
     return [job_path(folder, j) for j in DEMO_JOBS]
+
+
+def _write_ratings(folder: Path) -> None:
+    """The ratings of the carrier's family as images, to be taken into a draft."""
+    for key in ratings(RATED):
+        path = folder / f"{RATED}-rating-{key.lower()}.hex"
+        if not path.exists():
+            write_whole(path, image_to_hex(rating_image(RATED, key)).encode("ascii"))

@@ -10,6 +10,7 @@ from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
 from yarvic.desk.widgets.words import label
 from yarvic.state.readings import Reading, readings
+from yarvic.state.results import simulated_mark
 from yarvic.state.session import DRAFT, Session
 
 WIDTH = 300
@@ -121,6 +122,8 @@ class Readings(QWidget):
             about = f"evidence of {revision.name}" if s.working == DRAFT else s.working_name()
             reference = s.name_of(s.reference)
             about += f", against {reference}" if reference and reference != revision.name else ""
+        if about:
+            about = f"{simulated_mark(s.working_results())}{about}"
         self._about.setText(about)
         inner = QWidget()
         column = QVBoxLayout(inner)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -183,14 +183,14 @@ class BenchState:
         self.faults = {k: v for k, v in self.faults.items() if k not in IN_MEMORY}
         self.changed.emit()
 
-    def pull_work(self, slot: str, count: int) -> Work[list[Measured]]:
+    def pull_work(self, slot: str, runs: Sequence[PullSettings]) -> Work[list[Measured]]:
         """The request for runs in a row. Raises LinkError when the unit's memory is not whole."""
-        rig, settings = self.rig(slot), replace(self.settings)
+        rig, count = self.rig(slot), len(runs)
         rig.unit.calibration(slot)
 
         def work(progress: Progress, cancelled: Asked) -> list[Measured]:
             measured = []
-            for number in range(count):
+            for number, settings in enumerate(runs):
 
                 def share(done: float, number: int = number) -> None:
                     progress((number + done) / count, f"Run {number + 1} of {count}")

@@ -221,6 +221,8 @@ def _gain(session: Session) -> list[Reading]:
     except EvidenceError as error:
         return [Reading(UNKNOWN, f"No gain of {names}", str(error))]
     band = f"{g.band_rpm[0]:,.0f}-{g.band_rpm[1]:,.0f} rpm, wheel"
+    if len(results.throttles) > 1:
+        band += ", full throttle"
     told = g.over_band.distinguishable
     if told is None:
         found.append(

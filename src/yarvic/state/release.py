@@ -185,7 +185,7 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
         fuels=fuels,
         cautions=CAUTIONS,
         waivers=[f"{w.condition.removeprefix('check ')}: {w.reason} ({w.name}, {w.time[:10]})" for w in s.waivers],
-        simulated=any(p.evidence.conditions is not None and p.evidence.conditions.simulated for p in s.results.pulls),
+        simulated=s.results.simulated,
     )
     return customer_sheet(content)
 

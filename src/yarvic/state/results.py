@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from yarvic.core.checks.finding import UNKNOWN, Finding, verdict
 from yarvic.core.checks.limits import default_limits
 from yarvic.core.checks.run import Summary, check_log, summarize
-from yarvic.core.errors import Cancelled, JobError
-from yarvic.core.evidence.dyno import Curve
+from yarvic.core.errors import Cancelled, EvidenceError, JobError
+from yarvic.core.evidence.dyno import Curve, Held, held_power
 from yarvic.core.evidence.log import Log, Problem, problems
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.job.model import Evidence, Vehicle
@@ -28,6 +28,7 @@ class PullResult:
     pull: Pull
     findings: tuple[Finding, ...]
     curves: dict[str, Curve]
+    held: Held | None = None
 
     @property
     def title(self) -> str:
@@ -75,6 +76,11 @@ class RevisionResults:
         return sorted({p.throttle for p in self.pulls if p.curves}, reverse=True)
 
     @property
+    def simulated(self) -> bool:
+        """Whether any of it was measured on the simulated bench."""
+        return any(p.evidence.conditions is not None and p.evidence.conditions.simulated for p in self.pulls)
+
+    @property
     def full_pulls(self) -> int:
         """How many pulls at full throttle there are."""
         return len(self.at_full_throttle)
@@ -83,6 +89,11 @@ class RevisionResults:
     def at_full_throttle(self) -> list[PullResult]:
         """The pulls at full throttle."""
         return [p for p in self.pulls if p.throttle == FULL_THROTTLE and p.sweeps]
+
+
+def simulated_mark(results: RevisionResults | None) -> str:
+    """What stands before numbers that no real vehicle gave; empty for those that one did."""
+    return "simulated bench · " if results is not None and results.simulated else ""
 
 
 def apart(one: Evidence, other: Evidence) -> list[str]:
@@ -115,13 +126,23 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
         wrong[item.revision_id] += problems(log)
         for checked in check_log(item.id, log, limits, item.conditions, job.sheet.vehicle.asked):
             curves = _curves(item, checked.curve, job.sheet.vehicle)
-            pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves))
+            held = _held(item, log, checked.pull)
+            pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves, held))
     return {
         r: RevisionResults(
             r, tuple(pulls[r]), tuple(summarize([list(p.findings) for p in pulls[r]])), tuple(wrong[r])
         )
         for r in revision_ids
     }
+
+
+def _held(item: Evidence, log: Log, span: Pull) -> Held | None:
+    if item.conditions is None or item.conditions.run != "hold":
+        return None
+    try:
+        return held_power(log, span)
+    except EvidenceError:
+        return None  # the table then says that there is no number
 
 
 def _curves(item: Evidence, raw: Curve | None, vehicle: Vehicle) -> dict[str, Curve]:

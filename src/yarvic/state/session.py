@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from psygnal import Signal
 
+from yarvic.bench.rig import PullSettings
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import unpack
 from yarvic.core.errors import CalibrationError, JobError, YarvicError
@@ -329,7 +331,18 @@ class Session:
         self.start(f"Flashing {revision.name}", bench.flash_work(revision), done)
 
     def pull(self, count: int) -> None:
-        """Run pulls of the working revision in a row and record them."""
+        """Run pulls of the working revision in a row, as the bench is set, and record them."""
+        if self.bench is not None:
+            self._run([self.bench.settings] * count)
+
+    def sweep_throttles(self, throttles: Sequence[float]) -> None:
+        """Pull once at each throttle, and record."""
+        if self.bench is not None:
+            usual = self.bench.settings
+            kind = usual.kind if usual.kind in ("inertia", "ramp") else "inertia"
+            self._run([replace(usual, kind=kind, throttle=share) for share in throttles])
+
+    def _run(self, runs: Sequence[PullSettings]) -> None:
         if self.job is None or self.bench is None:
             return
         revision, job = self.working_revision(), self.job
@@ -337,7 +350,7 @@ class Session:
             if job.read_only:
                 raise JobError("the job is open read only", remedy="Pulls could not be recorded.")
             self.bench.may_pull(revision)
-            work = self.bench.pull_work(self.slot, count)
+            work = self.bench.pull_work(self.slot, runs)
         except YarvicError as error:
             self.failed.emit(error)
             return

@@ -109,6 +109,30 @@ def dyno_curve(log: Log, pull: Pull, conditions: Conditions, standard: str, *, b
     return Curve(grid, corrected, torque_from_power(corrected, grid), how, smoothing_rpm)
 
 
+@dataclass(frozen=True)
+class Held:
+    """Wheel power (W) that a brake held at a speed (rpm): mean and standard deviation over the run, uncorrected."""
+
+    speed_rpm: float
+    power_w: float
+    power_sd_w: float
+
+
+def held_power(log: Log, span: Pull) -> Held:
+    """What the brake held over a span: P = T w at the roller, basis wheel.
+
+    Raises EvidenceError when roller speed or brake torque is missing there.
+    """
+    roller = log.channel("roller_speed")
+    t = roller.time_s[(roller.time_s >= span.start_s) & (roller.time_s <= span.end_s)]
+    power = log.at("roller_torque", t) * log.at("roller_speed", t) * RAD_PER_S_PER_RPM
+    speed = log.at("engine_speed", t)
+    good = np.isfinite(power) & np.isfinite(speed)
+    if np.count_nonzero(good) < 20:
+        raise EvidenceError("the brake's torque was not logged through the run", remedy="Run again with it logged.")
+    return Held(float(speed[good].mean()), float(power[good].mean()), float(power[good].std(ddof=1)))
+
+
 def check_identity(speed_rpm: FloatArray, power_w: FloatArray, torque_nm: FloatArray) -> None:
     """Raise EvidenceError, naming the engine speed, where P = T w does not hold within 1 %."""
     expected = power_from_torque(torque_nm, speed_rpm)

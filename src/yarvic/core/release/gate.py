@@ -63,6 +63,7 @@ def gate(case: Case) -> list[Condition]:
         _build(case),
         _fuel(case),
         _repeats(case),
+        *_faults(case),
         *_checks(case),
     ]
     return [
@@ -144,6 +145,16 @@ def _repeats(case: Case) -> Condition:
     share = case.band_spread_w / case.band_mean_w
     text = f"Mean power in the band: standard deviation {share * 100:.2f} %, limit {MOST_SPREAD * 100:.0f} %."
     return Condition("repeats", title, HOLDS if share <= MOST_SPREAD else STOP, text, True)
+
+
+def _faults(case: Case) -> list[Condition]:
+    """Said only where it applies: evidence of a vehicle that was broken on purpose, at the simulated bench."""
+    faulty = [e for e in case.evidence if e.conditions is not None and e.conditions.faults]
+    if not faulty:
+        return []
+    names = sorted({k.replace("_", " ") for e in faulty if e.conditions is not None for k in e.conditions.faults})
+    text = f"{len(faulty)} of {len(case.evidence)} runs were made with faults switched on: {', '.join(names)}."
+    return [Condition("faults", "Measured on a healthy vehicle", WATCH, text, True)]
 
 
 def _checks(case: Case) -> list[Condition]:

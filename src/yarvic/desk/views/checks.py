@@ -21,7 +21,7 @@ from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
 from yarvic.desk.widgets.plot import faint, line_pen, sheet, style
 from yarvic.desk.widgets.words import Empty, label, row, word
-from yarvic.state.results import PullResult
+from yarvic.state.results import PullResult, simulated_mark
 from yarvic.state.session import Session
 
 if TYPE_CHECKING:
@@ -255,8 +255,9 @@ class ChecksView(View):
         more = (
             f", the last {len(pulls)} of {len(results.pulls)}" if results and len(results.pulls) > len(pulls) else ""
         )
-        simulated = "simulated bench · " if pulls else ""
-        self.about.setText(f"{simulated}{revision.name}{more}: long tick is the limit" if revision else "")
+        self.about.setText(
+            f"{simulated_mark(results)}{revision.name}{more}: long tick is the limit" if revision else ""
+        )
         self.plot.clear()
         self.split.setVisible(bool(pulls))
         self.empty.setVisible(not pulls)

@@ -31,12 +31,14 @@ from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import BandedCurve, faint, line_pen, sheet, style
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.readings import peaks
-from yarvic.state.results import FULL_THROTTLE, RevisionResults
+from yarvic.state.results import FULL_THROTTLE, RevisionResults, simulated_mark
 from yarvic.state.session import Session
 
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
 
+# Throttles of a sweep, as bikes and street use are judged by.
+THROTTLES = (0.25, 0.5, 0.75, 1.0)
 COLUMNS = ("Run", "How", "Peak power", "Peak torque", "Factor", "Air", "Charge at start", "Cool-down", "Build")
 
 
@@ -59,6 +61,8 @@ class DynoView(View):
         self.cool.valueChanged.connect(self._set_cool)
         self.three = act("Pull three times", lambda: session.pull(3))
         self.one = word("Pull once", lambda: session.pull(1), "P")
+        self.sweep = word("At four throttles", lambda: session.sweep_throttles(THROTTLES))
+        self.sweep.setToolTip("Pull once each at 25, 50, 75 and 100 % throttle")
         self.throttle = chooser("Throttle of the curves", self._throttles)
         self.at_throttle = FULL_THROTTLE
         self.peaks = label("", wrap=True)
@@ -69,18 +73,10 @@ class DynoView(View):
             "caption",
             wrap=True,
         )
+        self.head.insertWidget(2, self.throttle)
+        self.head.insertWidget(3, self.standard)
         self.column.addLayout(
-            row(
-                self.three,
-                self.one,
-                label("cool-down", "quiet"),
-                self.cool,
-                None,
-                self.throttle,
-                label("corrected by", "quiet"),
-                self.standard,
-                spacing=8,
-            )
+            row(self.three, self.one, self.sweep, None, label("cool-down", "quiet"), self.cool, spacing=8)
         )
         self.frame = QFrame()
         self.frame.setObjectName("sheet")
@@ -177,6 +173,7 @@ class DynoView(View):
         ready = s.job is not None and s.working_revision() is not None and s.busy is None
         self.three.setEnabled(ready)
         self.one.setEnabled(ready)
+        self.sweep.setEnabled(ready)
         show_choice(self.standard, title(s.standard))
         if s.bench is not None and not self.cool.hasFocus():
             self.cool.blockSignals(True)
@@ -198,7 +195,7 @@ class DynoView(View):
             self.at_throttle = throttles[0] if throttles else FULL_THROTTLE
         show_choice(self.throttle, f"at {self.at_throttle * 100:.0f} %")
         self.throttle.setVisible(len(throttles) > 1)
-        has_curves = bool(self._at(working))
+        has_curves = bool(self._at(working) or (working is not None and any(p.held for p in working.pulls)))
         self.frame.setVisible(has_curves)
         self.table.setVisible(has_curves)
         self.empty.setVisible(not has_curves)
@@ -230,7 +227,9 @@ class DynoView(View):
             said = peaks(s, results, self.at_throttle)
             if said is not None and results is not None:
                 parts.append(f"{s.name_of(results.revision_id)} ({letter}): {said[0]}, {said[1]}")
-        self.peaks.setText("\n".join(parts) or "No pulls yet. Flash this revision, then pull it.")
+        held = working is not None and any(p.held for p in working.pulls)
+        nothing = "No curve: speeds were held, their power stands below." if held else "No pulls yet."
+        self.peaks.setText("\n".join(parts) or nothing)
         curves = self._at(working)
         if not curves:
             self.factor.setText("")
@@ -285,6 +284,10 @@ class DynoView(View):
                 texts[2] = f"{amount(peak[0], power)} at {peak[1]:,.0f} rpm"
                 texts[3] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f} rpm"
                 texts[4] = f"{curve.correction.factor:.3f}"
+            if p.held is not None:
+                shown = float(from_canonical(p.held.power_w, power))
+                spread = p.held.power_sd_w / UNITS[power].factor
+                texts[2] = f"{shown:.1f} ± {spread:.1f} {power} held at {p.held.speed_rpm:,.0f} rpm"
             if c is not None:
                 faults = "; faults on" if c.faults else ""
                 texts[1] = f"{RUN_SHORT[c.run]}, gear {c.gear}, {c.throttle * 100:.0f} %{faults}"
@@ -294,9 +297,9 @@ class DynoView(View):
                 texts[7] = f"{c.cool_down_s:.0f} s"
             for at, text in enumerate(texts):
                 self.table.setItem(line, at, QTableWidgetItem(text))
+        self.table.scrollToBottom()  # the newest run is the one that is looked for
         revision = s.evidence_revision()
-        simulated = "simulated bench · " if pulls else ""
-        said = f"{simulated}{len(pulls)} runs of {revision.name}" if revision else ""
+        said = f"{simulated_mark(results)}{len(pulls)} runs of {revision.name}" if revision else ""
         faults = s.bench.faults_said() if s.bench is not None else ""
         self.about.setText(f"{said} · faults on: {faults}" if faults else said)
 
@@ -328,6 +331,7 @@ class DynoView(View):
         return [
             Command("Pull three times", "", lambda: self.session.pull(3)),
             Command("Pull once", "P", lambda: self.session.pull(1)),
+            Command("Pull at 25, 50, 75 and 100 % throttle", "", lambda: self.session.sweep_throttles(THROTTLES)),
         ]
 
     def main_widget(self) -> QWidget:

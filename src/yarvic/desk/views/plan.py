@@ -14,7 +14,7 @@ from yarvic.core.units import UNITS, to_canonical
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.words import label
-from yarvic.state.results import RevisionResults
+from yarvic.state.results import RevisionResults, simulated_mark
 from yarvic.state.session import Session
 
 if TYPE_CHECKING:
@@ -173,7 +173,8 @@ class PlanView(View):
             self.weakest.setText(
                 f"Weakest link on {revision.name}: {limit.component}, {share * 100:.0f} % of what it stands"
             )
-        self.about.setText("what the pulls put on each component, against what it carries")
+        mark = simulated_mark(self.session.working_results())
+        self.about.setText(f"{mark}what the pulls put on each component, against what it carries")
         self.lanes.update()
 
 

@@ -22,7 +22,7 @@ from yarvic.desk.views.logs.track import NOTHING, Lane, Points, Track, lanes_of
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
-from yarvic.state.results import PullResult
+from yarvic.state.results import PullResult, simulated_mark
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 
@@ -83,8 +83,7 @@ class LogsView(View):
         results, revision = self.session.working_results(), self.session.evidence_revision()
         count = len(results.pulls) if results else 0
         self.at = min(max(self.at, 0), max(count - 1, 0))
-        simulated = "simulated bench · " if count else ""
-        self.about.setText(f"{simulated}evidence of {revision.name}" if revision else "")
+        self.about.setText(f"{simulated_mark(results)}evidence of {revision.name}" if revision else "")
         for button in (self.pull, self.ghost, self.by_speed, self.whole, self.save):
             button.setEnabled(count > 0)
         show_choice(self.save, "Save as CSV")
@@ -106,7 +105,8 @@ class LogsView(View):
         shown = self.shown()
         if shown is None:
             return
-        name = f"{shown.title.lower().replace(' ', '-')}.csv"
+        mark = "-simulated" if simulated_mark(self.session.working_results()) else ""
+        name = f"{shown.title.lower().replace(' ', '-')}{mark}.csv"
         chosen, _ = QFileDialog.getSaveFileName(self, "Save this run as CSV", name, "CSV (*.csv)")
         if chosen:
             self.save_as(Path(chosen), style)

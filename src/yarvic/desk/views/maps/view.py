@@ -242,9 +242,10 @@ class MapsView(View):
             self.differs.setText("")
         results, revision = self.session.working_results(), s.evidence_revision()
         if self.maps.evidence() is not None and results is not None and revision is not None:
+            simulated = " simulated" if results.simulated else ""
             self.foot.setText(
-                f"Bar at a cell's foot: time spent there in {len(results.pulls)} pulls of {revision.name}; red and thick"
-                f" where a cylinder was retarded more than {KNOCK_DEG:g} deg. Bold: differs from the reference, by the"
+                f"Bar at a cell's foot: time spent there in {len(results.pulls)}{simulated} runs of {revision.name};"
+                f" red and thick where a cylinder was retarded more than {KNOCK_DEG:g} deg. Bold: differs from the reference, by the"
                 " small number."
             )
         else:
