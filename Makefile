@@ -6,7 +6,7 @@ READY := $(VENV)/.ready
 READY_DEV := $(VENV)/.ready-dev
 SOURCES := pyproject.toml constraints.txt tools/system_libraries.sh
 
-.PHONY: install install-dev demo test bench lint shots system clean
+.PHONY: install install-dev demo test bench lint shots figures system clean
 
 install: $(READY)
 
@@ -39,6 +39,9 @@ lint: install-dev
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+figures: install
+	$(BIN)/python -m yarvic.desk.figures docs/figures
 
 shots: install
 	$(BIN)/python -m yarvic.desk.shots docs/screenshots

@@ -65,7 +65,7 @@ def test_a_pull_has_what_was_typed(page, driver):
     enter(driver, page.run_fields["throttle"], 60)
     enter(driver, page.run_fields["gear"], 3)
     enter(driver, page.fan, 40)
-    choose(driver, page.dyno, "simulated dyno 2")
+    choose(driver, page.dyno, "Simulated dyno 2")
     choose(driver, page.fuel, "Petrol RON 91")
     box, severity = page.faults.lines["bad_fuel"]
     driver.click(box)

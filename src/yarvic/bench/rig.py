@@ -197,6 +197,14 @@ class Rig:
         """The vehicle with its faults."""
         return faulty_plant(self.plant, self.faults)
 
+    def engine(self, settings: PullSettings) -> Powertrain:
+        """The engine by itself, warm and ready to be stepped at any speed; it takes no time of the day."""
+        heat, self.heat = self.heat, new_heat(self.plant.thermal, self.air.temperature_k)
+        try:
+            return self._engine(settings, self._around(settings.fan), np.random.default_rng((self.seed, 0)))
+        finally:
+            self.heat = heat
+
     def _engine(self, settings: PullSettings, around: Surroundings, rng: np.random.Generator) -> Powertrain:
         plant, faults = self.faulty_plant, self.faults
         tank = faulty_fuel(fuel_by_key(self.fuel), faults)

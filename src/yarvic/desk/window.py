@@ -28,7 +28,6 @@ from yarvic.desk.readings import Readings
 from yarvic.desk.route import Route
 from yarvic.desk.statusline import StatusLine
 from yarvic.desk.theme import apply_theme
-from yarvic.desk.views.bench import BenchView
 from yarvic.desk.views.view import View
 from yarvic.desk.workers import QtRunner
 from yarvic.state.maps import MapsState
@@ -134,6 +133,8 @@ class Window(QMainWindow):
 
     def open_bench(self) -> None:
         """Show the bench's page in place of the step's figure; Esc or its first word leads back."""
+        from yarvic.desk.views.bench import BenchView  # its charts are not needed before it is asked for
+
         page = self.view("bench")
         assert isinstance(page, BenchView)
         page.came_from = self.session.settings.step

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 
 # Throttles of a sweep, as bikes and street use are judged by.
 THROTTLES = (0.25, 0.5, 0.75, 1.0)
-COLUMNS = ("Run", "How", "Peak power", "Peak torque", "Factor", "Air", "Charge at start", "Cool-down", "Build")
+COLUMNS = ("Run", "How", "Peak power at rpm", "Peak torque at rpm", "Factor", "Air", "Charge", "Cooled", "Build")
 
 
 class DynoView(View):
@@ -158,9 +158,12 @@ class DynoView(View):
 
     def _throttles(self) -> list[tuple[str, Callable[[], None]]]:
         results = self.session.working_results()
-        return [(f"at {t * 100:.0f} %", partial(self._choose, t)) for t in (results.throttles if results else [])]
+        return [
+            (f"at {t * 100:.0f} %", partial(self.choose_throttle, t)) for t in (results.throttles if results else [])
+        ]
 
-    def _choose(self, throttle: float) -> None:
+    def choose_throttle(self, throttle: float) -> None:
+        """Show the curves of another throttle."""
         self.at_throttle = throttle
         self.refresh()
 
@@ -281,13 +284,13 @@ class DynoView(View):
             texts = [p.title, "", "no curve", "", "", "", "", "", str(p.evidence.build)]
             if curve is not None:
                 peak, torque_peak = curve.peak_power(), curve.peak_torque()
-                texts[2] = f"{amount(peak[0], power)} at {peak[1]:,.0f} rpm"
-                texts[3] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f} rpm"
+                texts[2] = f"{amount(peak[0], power)} at {peak[1]:,.0f}"
+                texts[3] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f}"
                 texts[4] = f"{curve.correction.factor:.3f}"
             if p.held is not None:
                 shown = float(from_canonical(p.held.power_w, power))
                 spread = p.held.power_sd_w / UNITS[power].factor
-                texts[2] = f"{shown:.1f} ± {spread:.1f} {power} held at {p.held.speed_rpm:,.0f} rpm"
+                texts[2] = f"{shown:.1f} ± {spread:.1f} {power} held at {p.held.speed_rpm:,.0f}"
             if c is not None:
                 faults = "; faults on" if c.faults else ""
                 texts[1] = f"{RUN_SHORT[c.run]}, gear {c.gear}, {c.throttle * 100:.0f} %{faults}"

@@ -41,6 +41,7 @@ class Day(QFrame):
             plot = self.plots.addPlot(row=0, col=at)
             style(plot, width=50)
             plot.getViewBox().setMouseEnabled(x=False, y=False)
+            plot.getAxis("left").setStyle(maxTickLevel=0)
             curve = plot.plot(pen=line_pen("working", 2))
             now = pg.InfiniteLine(angle=90, pen=line_pen("ink", 1, dashed=True))
             plot.addItem(now, ignoreBounds=True)

@@ -130,7 +130,9 @@ class BenchView(View):
 
     def _cell(self) -> Form:
         form = Form("Cell and tank")
-        self.dyno = chooser("Dyno", lambda: [(d.title, partial(self._take_dyno, k)) for k, d in dynos().items()])
+        self.dyno = chooser(
+            "Dyno", lambda: [(d.title.capitalize(), partial(self._take_dyno, k)) for k, d in dynos().items()]
+        )
         self.fuel = chooser("Fuel in the tank", self._fuels)
         self.fan = Number("Fan", 0.0, 100.0, 0, "%", lambda v: self._set(fan=v / 100.0))
         form.wide(self.dyno)
@@ -221,7 +223,7 @@ class BenchView(View):
         self.hour.show_value(bench.weather.hour)
         show_switch(self.drifts, bench.weather.drifts)
         self._show_run(bench)
-        show_choice(self.dyno, bench.dyno.title)
+        show_choice(self.dyno, bench.dyno.title.capitalize())
         self.fan.show_value(bench.settings.fan * 100.0)
         tank = fuels_for(bench.plant).get(bench.tank, "what the slot is made for")
         show_choice(self.fuel, f"Tank: {tank}")

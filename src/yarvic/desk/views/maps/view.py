@@ -245,8 +245,8 @@ class MapsView(View):
             simulated = " simulated" if results.simulated else ""
             self.foot.setText(
                 f"Bar at a cell's foot: time spent there in {len(results.pulls)}{simulated} runs of {revision.name};"
-                f" red and thick where a cylinder was retarded more than {KNOCK_DEG:g} deg. Bold: differs from the reference, by the"
-                " small number."
+                f" red and thick where a cylinder was retarded more than {KNOCK_DEG:g} deg. Bold: differs from the"
+                " reference, by the small number."
             )
         else:
             self.foot.setText("Bold: differs from the reference, by the small number.")
