@@ -186,7 +186,12 @@ def _richer(calibration: Calibration, kind: str, severity: float) -> Calibration
 
 
 def _foreign(memory: bytes, layout: Layout) -> bytes:
-    """The same bytes under another family's mark: whole, and not for this unit."""
-    slots = {slot: unpack(memory, layout, slot) for slot in layout.slots}
+    """An image under another family's mark, its tables another engine's: whole, and not for this unit."""
+    slots = {}
+    for slot in layout.slots:
+        calibration = unpack(memory, layout, slot)
+        for table in list(calibration.tables.values()):
+            calibration = calibration.with_table(table.with_values(table.values[::-1]))
+        slots[slot] = calibration
     other = layout.model_copy(update={"family": FOREIGN_FAMILY})
     return pack(slots, other, read_header(memory).name, memory)

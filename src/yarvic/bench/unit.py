@@ -5,10 +5,12 @@ from __future__ import annotations
 import time
 
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.image import check_image, unpack
+from yarvic.core.calibration.image import check_image, read_header, unpack
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import CalibrationError, LinkError
 from yarvic.core.link.unit import Identity
+
+NOT_WHOLE = "memory is not whole"
 
 
 class SimulatedUnit:
@@ -35,8 +37,16 @@ class SimulatedUnit:
         try:
             running = check_image(self.memory, self.layout).name
         except CalibrationError:
-            running = "memory is not whole"
+            running = self._instead()
         return Identity(f"{self.name} {self.serial}", self.layout.family, self.layout.version, running)
+
+    def _instead(self) -> str:
+        """What a unit that does not start holds."""
+        try:
+            family = read_header(self.memory).family
+        except CalibrationError:
+            return NOT_WHOLE
+        return NOT_WHOLE if family == self.layout.family else f"an image of family {family}"
 
     def supply_voltage(self) -> float:
         """Supply voltage in V."""

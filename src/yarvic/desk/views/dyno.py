@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 
 # Throttles of a sweep, as bikes and street use are judged by.
 THROTTLES = (0.25, 0.5, 0.75, 1.0)
-COLUMNS = ("Run", "How", "Peak power at rpm", "Peak torque at rpm", "Factor", "Air", "Charge", "Cooled", "Build")
+COLUMNS = ("Run", "How", "Power at rpm", "Torque at rpm", "Factor", "Air", "Charge", "Cooled", "Build")
 
 
 class DynoView(View):

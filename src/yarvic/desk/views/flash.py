@@ -95,7 +95,7 @@ class Link(QWidget):
             (
                 "Control unit",
                 f"{identity.name}",
-                f"family {identity.family}, runs {held.name if held else identity.running}",
+                f"holds {held.name if held else identity.running}, family {identity.family}",
             ),
             ("Battery", f"{bench.unit.supply_voltage():.1f} V", _battery(bench)),
         )
@@ -113,6 +113,8 @@ class Link(QWidget):
             painter.drawText(QPointF(box.left() + 12, box.top() + 45), one)
             painter.setFont(font(CAPTION_PX))
             painter.setPen(t.color("quiet"))
+            room = int(box.width()) - 20
+            two = painter.fontMetrics().elidedText(two, Qt.TextElideMode.ElideRight, room)
             painter.drawText(QPointF(box.left() + 12, box.top() + 64), two)
             if i:
                 painter.setPen(QPen(t.color("working"), 2))
@@ -200,7 +202,8 @@ class FlashView(View):
         differs = self.memory.states.count(DIFFERS)
         if differs == 0:
             return f"The unit holds {revision.name} already."
-        return f"{differs} blocks differ between the unit and {revision.name}."
+        blocks = "1 block differs" if differs == 1 else f"{differs} blocks differ"
+        return f"{blocks} between the unit and {revision.name}."
 
     def _block(self, step: Step) -> None:
         if step.block is None or step.block >= len(self.memory.states):
