@@ -154,11 +154,15 @@ def _reopen(path: Path, imported_s: float) -> None:
     from yarvic.bench.vehicles import layout_text, stock_image
     from yarvic.core.formats.csv_log import read_csv_log
     from yarvic.core.job.store import Job
-    from yarvic.demo.ptarmigan import sheet
+    from yarvic.demo.ptarmigan import PTARMIGAN
     from yarvic.demo.story import AUTHOR
 
     job = Job.create(
-        path.with_suffix(".yarvic"), sheet(), layout_text("ptarmigan"), stock_image("ptarmigan"), author=AUTHOR
+        path.with_suffix(".yarvic"),
+        PTARMIGAN.sheet(),
+        layout_text("ptarmigan"),
+        stock_image("ptarmigan"),
+        author=AUTHOR,
     )
     try:
         run = job.add_evidence("big", 1, read_csv_log(path), None, source="benchmark")
@@ -211,11 +215,11 @@ import os; os._exit(0)
 
 def start_up() -> None:
     """From nothing to a painted window with the demo job, against an empty window with PyQt6, numpy and pyqtgraph."""
-    from yarvic.demo.ptarmigan import build_ptarmigan
+    from yarvic.demo.ptarmigan import PTARMIGAN
 
     with tempfile.TemporaryDirectory() as folder:
         job = Path(folder) / "ptarmigan.yarvic"
-        build_ptarmigan(job)
+        PTARMIGAN.build(job)
         env = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "YARVIC_HOME": folder}
 
         def process(code: str, *arguments: str) -> None:
@@ -237,7 +241,7 @@ def job_size() -> None:
     from yarvic.bench.vehicles import layout_text, stock_image
     from yarvic.core.evidence.log import Channel, Log
     from yarvic.core.job.store import Job
-    from yarvic.demo.ptarmigan import sheet
+    from yarvic.demo.ptarmigan import PTARMIGAN
     from yarvic.demo.story import AUTHOR
 
     t = np.arange(0, 60, 0.02)
@@ -246,7 +250,9 @@ def job_size() -> None:
         paths = []
         for name, revisions, logs in (("small", 1, 5), ("large", 100, 500)):
             path = Path(folder) / f"{name}.yarvic"
-            job = Job.create(path, sheet(), layout_text("ptarmigan"), stock_image("ptarmigan"), author=AUTHOR)
+            job = Job.create(
+                path, PTARMIGAN.sheet(), layout_text("ptarmigan"), stock_image("ptarmigan"), author=AUTHOR
+            )
             for i in range(revisions - 1):
                 job.commit_revision(f"A{i + 1}", 1, "bench", AUTHOR, stock_image("ptarmigan", f"A{i + 1}"), ())
             for i in range(logs):

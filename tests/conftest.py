@@ -29,7 +29,7 @@ from yarvic.core.calibration.table import Axis, Table  # noqa: E402
 from yarvic.core.job.store import Job  # noqa: E402
 from yarvic.core.physics.air import Air  # noqa: E402
 from yarvic.demo.jobs import DEMO_JOBS  # noqa: E402
-from yarvic.demo.ptarmigan import sheet  # noqa: E402
+from yarvic.demo.ptarmigan import PTARMIGAN  # noqa: E402
 from yarvic.demo.story import AUTHOR  # noqa: E402
 
 DAY = Air(97_400.0, 293.15, 0.5)
@@ -79,7 +79,7 @@ def pulled(layout, stock):
 @pytest.fixture
 def job(tmp_path, stock):
     """A new job with only its stock image."""
-    made = Job.create(tmp_path / "new.yarvic", sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
+    made = Job.create(tmp_path / "new.yarvic", PTARMIGAN.sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
     yield made
     made.close()
 

@@ -567,7 +567,7 @@ def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
 
 
 def test_an_unknown_standard_in_a_sheet_is_refused():
-    from yarvic.demo.ptarmigan import sheet
+    from yarvic.demo.ptarmigan import PTARMIGAN
 
     with pytest.raises(ValueError, match="no correction standard"):
-        type(sheet()).model_validate({**sheet().model_dump(), "standard": "abc"})
+        type(PTARMIGAN.sheet()).model_validate({**PTARMIGAN.sheet().model_dump(), "standard": "abc"})

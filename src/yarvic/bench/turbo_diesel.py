@@ -5,33 +5,26 @@ from __future__ import annotations
 from dataclasses import dataclass
 from math import pi
 
+from yarvic.bench.charging import Charging
 from yarvic.bench.cylinders import friction_torque
 from yarvic.bench.lookup import Line, Map
 from yarvic.bench.plant import TurboDiesel
 from yarvic.bench.powertrain import NO_LEDGER, Heat, Ledger, Surroundings, warm
 from yarvic.bench.rail import feed_pressure, injection_window, step_rail
-from yarvic.bench.turbo import (
-    Gas,
-    TurboState,
-    behind_filter,
-    cool_charge,
-    leak_flow,
-    move_vanes,
-    step_turbo,
-)
+from yarvic.bench.turbo import TurboState, move_vanes
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.physics.constants import CP_EXHAUST, R_DRY_AIR
 from yarvic.core.physics.diesel import compressed_state, ignition_delay_deg, mixture_share, smoke_opacity
 from yarvic.core.physics.fuel import Fuel
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
-from yarvic.core.physics.turbo import charge_temperature
 from yarvic.core.units import to_canonical
 
 LEANEST = 8.0  # lambda past which the bench does not follow the mixture
 LEAST_SHARE = 0.25  # of the best efficiency, however wrong the injection
 REFERENCE_CETANE = 51.0  # of the fuel for which the best start of injection is stated, EN 590
 START_RISE_K = 30.0  # charge at valve closing over manifold; from memory
+THERMOCOUPLE_S = 1.1
 # The unit's own control law.
 VANE_GAIN = 4.0e-6  # share shut per Pa
 VANE_INTEGRAL = 6.0e-6
@@ -134,25 +127,22 @@ class TurboDieselRun:
         self.ledger: Ledger = NO_LEDGER
         self.fuel_cut = False
         self._filling = Line(plant.filling.speed_rpm, plant.filling.efficiency)
-        air = around.air
-        self.turbo = TurboState(4500.0, air.pressure_pa, 0.4)
+        self.turbo = TurboState(4500.0, around.air.pressure_pa, 0.4)
+        self.charging = Charging(plant, around, heat, self.turbo, 10.0)
         self.rail_pa = 600e5
         self.feed_pa = feed_pressure(plant.rail, 0.0)
         self.exhaust_k = self.thermocouple_k = 600.0
-        self.exhaust_pa = air.pressure_pa * 1.05
-        self.outlet_k = air.temperature_k + 10.0
         self.air_flow, self.exhaust_flow = 0.03, 0.031
         self.air_kg = 0.0
         self.mixture = 3.0
         self.smoke = 0.0
         self.window = 0.0
         self.pedal = 0.0
-        self._charge_k = float(charge_temperature(self.outlet_k, heat.cooler, plant.cooler.effectiveness))
 
     @property
     def charge_k(self) -> float:
         """Charge temperature behind the cooler."""
-        return self._charge_k
+        return self.charging.charge_k
 
     def step(self, pedal: float, speed_rpm: float, dt: float) -> float:
         """Advance by `dt`; torque at the crank, N m."""
@@ -160,11 +150,13 @@ class TurboDieselRun:
         p, e = self.p, self.p.engine
         boost = self.turbo.boost_pa
         efficiency = self._filling(speed_rpm)
-        efficiency *= max(1.0 - p.filling.back_pressure_slope * max(self.exhaust_pa / boost - 1.0, -0.3), 0.3)
-        air = efficiency * boost * self.displacement_m3 / (R_DRY_AIR * self._charge_k)
+        efficiency *= max(
+            1.0 - p.filling.back_pressure_slope * max(self.charging.exhaust_pa / boost - 1.0, -0.3), 0.3
+        )
+        air = efficiency * boost * self.displacement_m3 / (R_DRY_AIR * self.charge_k)
         self.air_flow = air * speed_rpm / 120.0
         # The meter stands before the compressor: what leaks behind it was measured, too.
-        leak = leak_flow(p.turbo, boost, self.around.air.pressure_pa, self._charge_k)
+        leak = self.charging.leak_kg_s
         self.air_kg = air * self.around.dry_share / e.cylinders
         metered = self.air_kg * (1.0 + leak / max(self.air_flow, 1e-3))
         c = self.program.step(
@@ -173,7 +165,7 @@ class TurboDieselRun:
         )  # fmt: skip
         self.fuel_cut = c.limit == "governor" and c.quantity_kg <= 0.0
         torque = self._burn(c, speed_rpm, dt)
-        self._exhaust_and_boost(c, leak, dt)
+        self._exhaust_and_boost(c, dt)
         gearbox_w = abs(torque) * speed_rpm * RAD_PER_S_PER_RPM * (1.0 - p.driveline.efficiency)
         warm(p.thermal, self.heat, self.around, self.ledger.coolant_w, gearbox_w, dt)
         return torque
@@ -197,7 +189,7 @@ class TurboDieselRun:
         quantity = self._inject(c, speed_rpm, dt)
         boost = self.turbo.boost_pa
         rate = speed_rpm / 120.0
-        lost_nm = friction_torque(e, speed_rpm, boost, self.exhaust_pa)
+        lost_nm = friction_torque(e, speed_rpm, boost, self.charging.exhaust_pa)
         w = speed_rpm * RAD_PER_S_PER_RPM
         if quantity < 1e-7:
             self.mixture, self.smoke = LEANEST, 0.0
@@ -224,7 +216,7 @@ class TurboDieselRun:
             indicated += work
             coolant += heat
             exhaust_j += gas * CP_EXHAUST * rise + energy - released
-            exhaust_k += (self._charge_k + rise) / e.cylinders
+            exhaust_k += (self.charge_k + rise) / e.cylinders
             smoke += self._smoke(mixture, late) / e.cylinders
         total_fuel = quantity * sum(e.cylinder_fuel)
         self.mixture = min(self.air_kg * e.cylinders / (total_fuel * fuel.stoichiometric_afr), LEANEST)
@@ -241,7 +233,7 @@ class TurboDieselRun:
         best = e.start_best_deg + e.start_best_deg_per_1000rpm * speed_rpm / 1000.0
         if self.cetane == REFERENCE_CETANE:
             return start_deg - best
-        p, t = compressed_state(boost_pa, self._charge_k + START_RISE_K, e.compression_ratio)
+        p, t = compressed_state(boost_pa, self.charge_k + START_RISE_K, e.compression_ratio)
         piston = e.stroke_m * speed_rpm / 30.0
         own, usual = (float(ignition_delay_deg(piston, t, p, c)) for c in (self.cetane, REFERENCE_CETANE))
         return start_deg - best - (own - usual)
@@ -252,19 +244,13 @@ class TurboDieselRun:
         atomised = (self.p.rail.rated_pa / max(self.rail_pa, 1e7)) ** e.smoke_rail_exponent
         return float(min(seen * (1.0 + e.smoke_per_deg_late * late_deg) * atomised, 1.0))
 
-    def _exhaust_and_boost(self, c: DieselCommands, leak: float, dt: float) -> None:
-        p, ambient = self.p, self.around.air
-        self.thermocouple_k += (self.exhaust_k - self.thermocouple_k) * min(dt / 1.1, 1.0)
-        inlet_k = ambient.temperature_k + p.intake.heat_k * (0.3 + 0.7 * self.heat.soak)
-        through = self.air_flow + leak
-        inlet_pa = behind_filter(p.intake.filter_drop_pa, ambient.pressure_pa, through)
-        capacity, factor = move_vanes(p.vanes, self.turbo, c.shut, dt)
-        gas = Gas(through, self.exhaust_flow, self.exhaust_k, inlet_pa, inlet_k, ambient.pressure_pa)
-        done = step_turbo(
-            p.turbo, p.exhaust, self.turbo, gas, capacity=capacity, through=1.0, efficiency_factor=factor, dt=dt
-        )
-        self.exhaust_pa, self.outlet_k = done.before_turbine_pa, done.outlet_k
-        self._charge_k = cool_charge(p.cooler, self.heat, self.around, through, self.outlet_k, 1.0, dt)
+    def _exhaust_and_boost(self, c: DieselCommands, dt: float) -> None:
+        self.thermocouple_k += (self.exhaust_k - self.thermocouple_k) * min(dt / THERMOCOUPLE_S, 1.0)
+        capacity, factor = move_vanes(self.p.vanes, self.turbo, c.shut, dt)
+        self.charging.advance(
+            self.air_flow, self.exhaust_flow, self.exhaust_k,
+            capacity=capacity, through=1.0, efficiency_factor=factor, shutters=1.0, dt=dt,
+        )  # fmt: skip
 
     def row(self) -> tuple[float, ...]:
         """The present values of `truths`."""
@@ -272,6 +258,6 @@ class TurboDieselRun:
         return (
             self.pedal, self.turbo.boost_pa, c.boost_target_pa, self.rail_pa, c.rail_target_pa, self.feed_pa,
             c.quantity_kg, c.allowed_kg, c.start_deg, self.window, c.shut, self.air_flow, self.mixture, self.smoke,
-            c.torque_nm, self._charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.around.voltage,
+            c.torque_nm, self.charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.around.voltage,
             self.exhaust_flow,
         )  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from yarvic.bench.charging import Charging
 from yarvic.bench.cylinders import Charge
 from yarvic.bench.lookup import Line
 from yarvic.bench.petrol_program import Commands, PetrolProgram, Sensed
@@ -11,20 +12,11 @@ from yarvic.bench.plant import TurboPetrol
 from yarvic.bench.powertrain import NO_LEDGER, Heat, Ledger, Surroundings, warm
 from yarvic.bench.rail import injection_window, step_rail
 from yarvic.bench.spark_burn import Ignition, SparkBurn
-from yarvic.bench.turbo import (
-    Gas,
-    TurboState,
-    behind_filter,
-    cool_charge,
-    leak_flow,
-    move_gate,
-    step_turbo,
-)
+from yarvic.bench.turbo import TurboState, move_gate
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.physics.constants import R_DRY_AIR
 from yarvic.core.physics.fuel import Fuel
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
-from yarvic.core.physics.turbo import charge_temperature
 
 LEAST_SCAVENGED = 0.3
 SHUT = 0.01  # throttle below which the injectors rest
@@ -68,25 +60,22 @@ class TurboPetrolRun:
         self.fuel_cut = False
         self._filling = Line(plant.filling.speed_rpm, plant.filling.efficiency)
         self._cam_best = Line(plant.cam.speed_rpm, plant.cam.best_deg)
-        air = around.air
         self.time_s = 0.0
-        self.turbo = TurboState(4200.0, air.pressure_pa)
+        self.turbo = TurboState(4200.0, around.air.pressure_pa)
+        self.charging = Charging(plant, around, heat, self.turbo, 8.0)
         self.rail_pa = plant.rail.rated_pa
         self.exhaust_k = self.thermocouple_k = 780.0
-        self.exhaust_pa = air.pressure_pa * 1.05
-        self.outlet_k = air.temperature_k + 8.0
         self.air_flow, self.exhaust_flow = 0.01, 0.011
         self.window = 0.0
         self.seen = 1.0
         self.cam_deg = 0.0
         self.shutters = 0.0
         self.throttle = 0.0
-        self._charge_k = float(charge_temperature(self.outlet_k, heat.cooler, plant.cooler.effectiveness))
 
     @property
     def charge_k(self) -> float:
         """Charge temperature behind the cooler."""
-        return self._charge_k
+        return self.charging.charge_k
 
     @property
     def commands(self) -> Commands:
@@ -99,7 +88,7 @@ class TurboPetrolRun:
         ambient_pa = self.around.air.pressure_pa
         intake_pa, air_per_cycle = self._breathe(pedal, speed_rpm)
         sensed = Sensed(
-            speed_rpm, pedal, self.turbo.boost_pa, intake_pa, self._charge_k, ambient_pa,
+            speed_rpm, pedal, self.turbo.boost_pa, intake_pa, self.charge_k, ambient_pa,
             self.thermocouple_k, self.seen * self.lambda_gain,
         )  # fmt: skip
         c = self.program.step(sensed, self.gear, dt)
@@ -122,11 +111,13 @@ class TurboPetrolRun:
         capacity = p.throttle.capacity * min(max(throttle, 0.02) ** 1.6, 1.0)
         off = self.cam_deg - self._cam_best(speed_rpm)
         efficiency = self._filling(speed_rpm) * max(1.0 - p.cam.loss_per_deg2 * off * off, LEAST_SCAVENGED)
-        per_pa = efficiency * self.displacement_m3 * speed_rpm / 120.0 / (R_DRY_AIR * self._charge_k)
-        intake: float = boost / (1.0 + per_pa**2 * self._charge_k / capacity**2) ** 0.5
+        per_pa = efficiency * self.displacement_m3 * speed_rpm / 120.0 / (R_DRY_AIR * self.charge_k)
+        intake: float = boost / (1.0 + per_pa**2 * self.charge_k / capacity**2) ** 0.5
         # With the throttle shut the exhaust stands far over the intake: residual gas fills most of the cylinder, not all.
-        efficiency *= max(1.0 - f.back_pressure_slope * max(self.exhaust_pa / intake - 1.0, -0.3), LEAST_SCAVENGED)
-        air = efficiency * intake * self.displacement_m3 / (R_DRY_AIR * self._charge_k)
+        efficiency *= max(
+            1.0 - f.back_pressure_slope * max(self.charging.exhaust_pa / intake - 1.0, -0.3), LEAST_SCAVENGED
+        )
+        air = efficiency * intake * self.displacement_m3 / (R_DRY_AIR * self.charge_k)
         self.air_flow = air * speed_rpm / 120.0
         return intake, air * self.around.dry_share
 
@@ -143,7 +134,7 @@ class TurboPetrolRun:
         self.window = min(window, 1.0)
         fuel_flow = fuel_per_cycle * speed_rpm / 120.0
         self.rail_pa, _ = step_rail(p.rail, fuel, self.rail_pa, c.rail_target_pa, fuel_flow, speed_rpm, dt)
-        charge = Charge(intake_pa, self._charge_k, air_per_cycle / e.cylinders, self.burn.mean_mixture, speed_rpm)
+        charge = Charge(intake_pa, self.charge_k, air_per_cycle / e.cylinders, self.burn.mean_mixture, speed_rpm)
         energies: tuple[float, ...] = (0.0, 0.0, 0.0, 0.0)
         if fuel_per_cycle > 0.0:
             energies = self.burn.burn(charge, fuel_per_cycle, c.spark_deg, c.retard_deg)
@@ -151,29 +142,22 @@ class TurboPetrolRun:
                 self.program.heard_knock(cylinder)
         else:
             self.burn.no_fuel(self.around.air.temperature_k, dt)
-        torque = self.burn.torque(energies, charge, self.exhaust_pa)
-        self.ledger = self.burn.ledger(energies, torque, charge, self.exhaust_pa)
+        torque = self.burn.torque(energies, charge, self.charging.exhaust_pa)
+        self.ledger = self.burn.ledger(energies, torque, charge, self.charging.exhaust_pa)
         self.exhaust_flow = self.air_flow + fuel_flow
         return torque
 
     def _exhaust_and_boost(self, c: Commands, dt: float) -> None:
-        p, around = self.p, self.around
-        ambient = around.air
+        p = self.p
         lost = p.exhaust_gas.manifold_loss_k if self.ledger.fuel_w > 0.0 else 0.0
         self.exhaust_k += (self.burn.exhaust_k - lost - self.exhaust_k) * 0.25
         self.thermocouple_k += (self.exhaust_k - self.thermocouple_k) * min(dt / THERMOCOUPLE_S, 1.0)
         self.seen += (self.burn.mixture - self.seen) * min(dt / SEEN_LAG_S, 1.0)
-        inlet_k = ambient.temperature_k + p.intake.heat_k * (0.3 + 0.7 * self.heat.soak)
-        through = self.air_flow + leak_flow(p.turbo, self.turbo.boost_pa, ambient.pressure_pa, self._charge_k)
-        inlet_pa = behind_filter(p.intake.filter_drop_pa, ambient.pressure_pa, through)
-        capacity, share = move_gate(p.wastegate, self.turbo, ambient.pressure_pa, c.duty, dt)
-        gas = Gas(through, self.exhaust_flow, self.exhaust_k, inlet_pa, inlet_k, ambient.pressure_pa)
-        done = step_turbo(
-            p.turbo, p.exhaust, self.turbo, gas, capacity=capacity, through=share, efficiency_factor=1.0, dt=dt
-        )
-        self.exhaust_pa = done.before_turbine_pa
-        self.outlet_k = done.outlet_k
-        self._charge_k = cool_charge(p.cooler, self.heat, around, through, self.outlet_k, self.shutters, dt)
+        capacity, share = move_gate(p.wastegate, self.turbo, self.around.air.pressure_pa, c.duty, dt)
+        self.charging.advance(
+            self.air_flow, self.exhaust_flow, self.exhaust_k,
+            capacity=capacity, through=share, efficiency_factor=1.0, shutters=self.shutters, dt=dt,
+        )  # fmt: skip
 
     def row(self) -> tuple[float, ...]:
         """The present values of `truths`."""
@@ -182,6 +166,6 @@ class TurboPetrolRun:
             self.throttle, self.turbo.boost_pa, c.boost_target_pa, self.rail_pa, c.rail_target_pa,
             self.burn.mixture, c.lambda_target, c.trim, c.long_trim, self.window, c.spark_deg,
             -c.retard_deg[0], -c.retard_deg[1], -c.retard_deg[2], self.cam_deg, c.duty, c.filling, self.air_flow,
-            c.torque_nm, self._charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.shutters,
+            c.torque_nm, self.charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.shutters,
             float(self.burn.misfires), self.around.voltage, self.exhaust_flow,
         )  # fmt: skip

@@ -7,38 +7,19 @@ filter are fitted, the same fuel leaves B1 lean where it now breathes better, an
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from datetime import UTC, datetime
-from pathlib import Path
 
 import numpy as np
 
-from yarvic.bench.vehicles import layout_text, stock_image
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Table
 from yarvic.core.physics.air import Air
-from yarvic.demo.ptarmigan import sheet
-from yarvic.demo.story import Progress, Story, scaled, tell
+from yarvic.demo.story import DemoJob, Story, scaled
 
 FROST = Air(98_600.0, 266.15, 0.78)
 CLEAR = Air(99_200.0, 271.15, 0.60)
 PART_THROTTLE = (0.25, 0.5, 0.75)
 RUNS = 18
-
-
-def build_fieldfare(
-    path: Path,
-    progress: Progress = lambda share, what: None,
-    cancelled: Callable[[], bool] = lambda: False,
-) -> None:
-    """Build the job at `path`, with the packages of what was released beside it. Raises Cancelled; then nothing is kept."""
-    begins = datetime(2024, 1, 9, 9, 0, tzinfo=UTC)
-
-    def begin(to: Path) -> Story:
-        name = "fieldfare"
-        return Story(to, sheet(name), layout_text(name), stock_image(name), begins, RUNS, progress, cancelled)
-
-    tell(path, begin, _told)
 
 
 def _told(story: Story) -> None:
@@ -91,3 +72,12 @@ def _feed_the_stacks(maps: Calibration) -> list[tuple[Table, str]]:
     wide = np.interp(table.y.values, [40.0, 75.0], [0.0, 1.0])
     speeds, shares = [7500, 8000, 8500, 9000, 9500, 10000], [0.95, 0.97, 1.03, 1.10, 1.05, 0.98]
     return [(scaled(table, [*speeds, 11000], [*shares, 1.02], wide), "fuel for the short stacks")]
+
+
+FIELDFARE = DemoJob(
+    "fieldfare",
+    "Fieldfare, ice-race twin, 0.47 naturally aspirated",
+    datetime(2024, 1, 9, 9, 0, tzinfo=UTC),
+    RUNS,
+    _told,
+)

@@ -3,42 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
 
 from yarvic.bench.vehicles import rating_image, ratings
 from yarvic.core.formats.files import write_whole
 from yarvic.core.formats.hex_image import image_to_hex
-from yarvic.demo.fieldfare import build_fieldfare
-from yarvic.demo.ptarmigan import build_ptarmigan
-from yarvic.demo.story import Progress
-from yarvic.demo.wether import build_wether
+from yarvic.demo.fieldfare import FIELDFARE
+from yarvic.demo.ptarmigan import PTARMIGAN
+from yarvic.demo.story import DemoJob, Progress
+from yarvic.demo.wether import WETHER
 
-
-class Builder(Protocol):
-    """Builds one job."""
-
-    def __call__(self, path: Path, progress: Progress = ..., cancelled: Callable[[], bool] = ...) -> None: ...
-
-
-RATED = "wether"
-
-
-@dataclass(frozen=True)
-class DemoJob:
-    """A demo job: its file name without ending, what it is in words, and what builds it."""
-
-    name: str
-    title: str
-    build: Builder
-
-
-DEMO_JOBS = (
-    DemoJob("ptarmigan", "Ptarmigan, rescue buggy, 1.4 turbo petrol", build_ptarmigan),
-    DemoJob("wether", "Wether, supply carrier, 3.2 turbo diesel", build_wether),
-    DemoJob("fieldfare", "Fieldfare, ice-race twin, 0.47 naturally aspirated", build_fieldfare),
-)
+DEMO_JOBS = (PTARMIGAN, WETHER, FIELDFARE)
+RATED = WETHER.name
 
 
 def job_path(folder: Path, job: DemoJob) -> Path:

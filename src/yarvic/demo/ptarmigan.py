@@ -6,45 +6,18 @@ more boost, and in warm weather cylinder 2 knocks while the rail begins to sag.
 
 from __future__ import annotations
 
-import tomllib
-from collections.abc import Callable
 from datetime import UTC, datetime
-from importlib.resources import files
-from pathlib import Path
 
 import numpy as np
 
-from yarvic.bench.vehicles import layout_text, stock_image
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Table
-from yarvic.core.job.model import JobSheet
 from yarvic.core.physics.air import Air
-from yarvic.demo.story import Progress, Story, scaled, tell
+from yarvic.demo.story import DemoJob, Story, scaled
 
 MILD = Air(97_420.0, 290.15, 0.52)
 WARM = Air(96_980.0, 302.65, 0.41)
 RUNS = 9
-
-
-def sheet(name: str = "ptarmigan") -> JobSheet:
-    """The job sheet of a demo vehicle."""
-    text = files("yarvic.demo").joinpath(f"data/{name}.toml").read_text("utf-8")
-    return JobSheet.model_validate(tomllib.loads(text))
-
-
-def build_ptarmigan(
-    path: Path,
-    progress: Progress = lambda share, what: None,
-    cancelled: Callable[[], bool] = lambda: False,
-) -> None:
-    """Build the job at `path`, with the packages of what was released beside it. Raises Cancelled; then nothing is kept."""
-    begins = datetime(2024, 3, 4, 8, 0, tzinfo=UTC)
-
-    def begin(to: Path) -> Story:
-        name = "ptarmigan"
-        return Story(to, sheet(), layout_text(name), stock_image(name), begins, RUNS, progress, cancelled)
-
-    tell(path, begin, _told)
 
 
 def _told(story: Story) -> None:
@@ -80,3 +53,8 @@ def _more_boost(maps: Calibration) -> list[tuple[Table, str]]:
         (raised, "boost target raised at full throttle"),
         (limit.with_values(np.full_like(limit.values, 240.0)), "torque request limit to 240 N m"),
     ]
+
+
+PTARMIGAN = DemoJob(
+    "ptarmigan", "Ptarmigan, rescue buggy, 1.4 turbo petrol", datetime(2024, 3, 4, 8, 0, tzinfo=UTC), RUNS, _told
+)

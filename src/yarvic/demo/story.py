@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import tempfile
+import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from yarvic.bench.vehicles import layout_text, stock_image
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Table
 from yarvic.core.errors import Cancelled, YarvicError
@@ -159,20 +162,43 @@ class Story:
         self.session.close_job()
 
 
-def tell(path: Path, begin: Callable[[Path], Story], told: Callable[[Story], None]) -> None:
-    """Tell a story into `path`. Raises Cancelled and whatever went wrong.
+@dataclass(frozen=True)
+class DemoJob:
+    """A demo job: its name, what it is in words, when its story begins, how many runs it takes, and the story."""
 
-    It is told in a folder of its own and moved when it is whole: what is not finished leaves nothing.
-    """
-    with tempfile.TemporaryDirectory(prefix=".telling-", dir=path.parent) as folder:
-        teller = begin(Path(folder) / path.name)
-        try:
-            told(teller)
-        finally:
-            teller.close()
-        # The job itself last: when it is there, all of it is.
-        for made in [*sorted(Path(folder).glob("*.zip")), Path(folder) / path.name]:
-            made.replace(path.with_name(made.name))
+    name: str
+    title: str
+    begins: datetime
+    runs: int
+    told: Callable[[Story], None]
+
+    def sheet(self) -> JobSheet:
+        """The job sheet of its vehicle."""
+        text = files("yarvic.demo").joinpath(f"data/{self.name}.toml").read_text("utf-8")
+        return JobSheet.model_validate(tomllib.loads(text))
+
+    def build(
+        self,
+        path: Path,
+        progress: Progress = lambda share, what: None,
+        cancelled: Callable[[], bool] = lambda: False,
+    ) -> None:
+        """Tell the story into `path`, with the packages of what was released beside it.
+
+        It is told in a folder of its own and moved when it is whole: what is not finished leaves nothing. Raises
+        Cancelled and whatever went wrong.
+        """
+        with tempfile.TemporaryDirectory(prefix=".telling-", dir=path.parent) as folder:
+            here = Path(folder) / path.name
+            stock, layout = stock_image(self.name), layout_text(self.name)
+            teller = Story(here, self.sheet(), layout, stock, self.begins, self.runs, progress, cancelled)
+            try:
+                self.told(teller)
+            finally:
+                teller.close()
+            # The job itself last: when it is there, all of it is.
+            for made in [*sorted(Path(folder).glob("*.zip")), here]:
+                made.replace(path.with_name(made.name))
 
 
 def scaled(table: Table, speeds: list[float], shares: list[float], rows: FloatArray | None = None) -> Table:

@@ -7,18 +7,15 @@ the long climb. The draft goes back to rating C.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from datetime import UTC, datetime
-from pathlib import Path
 
 import numpy as np
 
-from yarvic.bench.vehicles import layout_text, ratings, stock_image
+from yarvic.bench.vehicles import ratings
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Table
 from yarvic.core.physics.air import Air
-from yarvic.demo.ptarmigan import sheet
-from yarvic.demo.story import Change, Progress, Story, scaled, tell
+from yarvic.demo.story import Change, DemoJob, Story, scaled
 
 COLD = Air(94_300.0, 268.15, 0.70)
 THAW = Air(94_050.0, 281.15, 0.62)
@@ -26,21 +23,6 @@ CLIMB = {
     "kind": "climb", "gear": 2, "grade": 0.21, "tow_kg": 1800.0, "climb_km_h": 18.5, "climb_s": 100.0,
 }  # fmt: skip
 RUNS = 12
-
-
-def build_wether(
-    path: Path,
-    progress: Progress = lambda share, what: None,
-    cancelled: Callable[[], bool] = lambda: False,
-) -> None:
-    """Build the job at `path`, with the packages of what was released beside it. Raises Cancelled; then nothing is kept."""
-    begins = datetime(2024, 11, 18, 7, 30, tzinfo=UTC)
-
-    def begin(to: Path) -> Story:
-        name = "wether"
-        return Story(to, sheet(name), layout_text(name), stock_image(name), begins, RUNS, progress, cancelled)
-
-    tell(path, begin, _told)
 
 
 def _told(story: Story) -> None:
@@ -84,3 +66,8 @@ def _rating(key: str) -> Change:
         return [(limit.with_values(values), f"torque limit of {rating.title}")]
 
     return change
+
+
+WETHER = DemoJob(
+    "wether", "Wether, supply carrier, 3.2 turbo diesel", datetime(2024, 11, 18, 7, 30, tzinfo=UTC), RUNS, _told
+)

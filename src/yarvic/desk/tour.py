@@ -117,13 +117,13 @@ class Driver:
 def run_tour(folder: Path, say: Say) -> bool:
     """The tour: pictures and the package are left in `folder`. True when the package verifies."""
     folder.mkdir(parents=True, exist_ok=True)
-    from yarvic.demo.ptarmigan import build_ptarmigan
+    from yarvic.demo.ptarmigan import PTARMIGAN
 
     job = folder / "ptarmigan.yarvic"
     for old in (job, *folder.glob("ptarmigan-*.zip")):
         old.unlink(missing_ok=True)
     say(f"Building the demo job {job}: nine pulls on the simulated bench.")
-    build_ptarmigan(job)
+    PTARMIGAN.build(job)
     window = make_window(Settings(author=SIGNER))
     window.resize(1280, 800)
     window.show()

@@ -19,7 +19,7 @@ from yarvic.core.errors import CalibrationError, JobError, JobInUseError, JobNot
 from yarvic.core.job import columns, file
 from yarvic.core.job.edits_json import edits_from_json, edits_to_json
 from yarvic.core.job.store import Job
-from yarvic.demo.ptarmigan import sheet
+from yarvic.demo.ptarmigan import PTARMIGAN
 from yarvic.demo.story import AUTHOR
 
 
@@ -112,11 +112,11 @@ def test_a_revision_is_released_once(job):
 
 def test_a_file_in_the_way_is_not_replaced(job, stock):
     with pytest.raises(JobError, match=r"there already|open in another"):
-        Job.create(job.path, sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
+        Job.create(job.path, PTARMIGAN.sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
     other = job.path.with_name("other.yarvic")
     other.write_text("mine")
     with pytest.raises(JobError, match="there already"):
-        Job.create(other, sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
+        Job.create(other, PTARMIGAN.sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
     assert other.read_text() == "mine"
     assert not [p for p in job.path.parent.iterdir() if p.name.endswith(".new")]
 
@@ -449,7 +449,7 @@ def test_kill_while_a_job_is_made_leaves_none(tmp_path):
         "import sys, os\nfrom pathlib import Path\nimport yarvic.core.job.file as f\n"
         "f.put_in_place = lambda new, path: os.kill(os.getpid(), 9)\n"
         "from yarvic.core.job.store import Job\nfrom yarvic.demo.ptarmigan import *\n"
-        "build_ptarmigan(Path(sys.argv[1]))\n"
+        "PTARMIGAN.build(Path(sys.argv[1]))\n"
     )
     path = tmp_path / "a.yarvic"
     assert subprocess.run([sys.executable, "-c", code, str(path)], check=False).returncode == -9
@@ -458,7 +458,9 @@ def test_kill_while_a_job_is_made_leaves_none(tmp_path):
 
 def test_times_come_from_the_clock(tmp_path, stock):
     clock = lambda: datetime(2024, 5, 6, 7, 8, 9, tzinfo=UTC)  # noqa: E731
-    job = Job.create(tmp_path / "a.yarvic", sheet(), layout_text("ptarmigan"), stock, author=AUTHOR, clock=clock)
+    job = Job.create(
+        tmp_path / "a.yarvic", PTARMIGAN.sheet(), layout_text("ptarmigan"), stock, author=AUTHOR, clock=clock
+    )
     assert job.revisions()[0].time == "2024-05-06T07:08:09+00:00"
     job.close()
 

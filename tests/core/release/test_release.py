@@ -19,7 +19,7 @@ from yarvic.core.physics.power import power_from_torque
 from yarvic.core.release.gate import Case, gate, is_open
 from yarvic.core.release.package import build_package, verify_package, write_package
 from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
-from yarvic.demo.ptarmigan import sheet
+from yarvic.demo.ptarmigan import PTARMIGAN
 
 IMAGE = "ab" * 32
 
@@ -36,7 +36,7 @@ def case(pulled):
     revision = Revision(2, "A1", 1, "why", "who", "2024-01-01", IMAGE, 1, ())
     evidence = tuple(Evidence(f"R{i}", f"pull {i}", 2, 1, "2024-01-01", "test", pulled[1]) for i in range(3))
     return Case(
-        sheet=sheet(),
+        sheet=PTARMIGAN.sheet(),
         revision=revision,
         build=1,
         image_fault="",
