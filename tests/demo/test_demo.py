@@ -1,5 +1,7 @@
 """The demo jobs: reproducible, true to their stories, and measured, not staged."""
 
+from dataclasses import replace
+
 import pytest
 
 from yarvic.bench.vehicles import layout_text
@@ -159,3 +161,21 @@ def test_what_is_there_is_not_built_again(tmp_path):
     assert [check_image(read_image(p, layout.size), layout).name[:8] for p in rated] == [
         f"Rating {k}" for k in "ABCD"
     ]
+
+
+def test_what_came_meanwhile_is_not_replaced_and_what_was_killed_is_swept(tmp_path):
+    import os
+
+    from yarvic.demo.ptarmigan import PTARMIGAN
+    from yarvic.demo.story import STALE_S, TELLING
+
+    left = tmp_path / f"{TELLING}killed"
+    left.mkdir()
+    os.utime(left, (0.0, 0.0))
+    young = tmp_path / f"{TELLING}under-way"
+    young.mkdir()
+    path = tmp_path / "ptarmigan.yarvic"
+    quick = replace(PTARMIGAN, told=lambda story: path.write_bytes(b"somebody has this open"))
+    quick.build(path)
+    assert path.read_bytes() == b"somebody has this open"
+    assert not left.exists() and young.exists() and STALE_S > 600.0

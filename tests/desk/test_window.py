@@ -69,12 +69,35 @@ def test_the_welcome_builds_and_opens_the_demo(empty, home):
     assert (home / "jobs" / "ptarmigan.yarvic").exists()
     empty.wait("the other jobs", lambda: empty.window.status.progress.isVisible())
     assert empty.window.session.busy is None
+    # One that is being built is not built twice: it is asked for, and would open by itself.
+    empty.window.open_demo("fieldfare")
+    assert "it opens as soon as" in empty.window.status.message.text()
     empty.click(empty.window.status.cancel)
     empty.wait("the end of it", lambda: not empty.window.status.progress.isVisible())
     assert sorted(p.name for p in (home / "jobs").iterdir() if p.suffix != ".lock") == [
         "ptarmigan-A1.zip",
         "ptarmigan.yarvic",
     ]
+
+
+def test_a_demo_asked_for_meanwhile_opens_when_it_is_there(empty, home, demo_job, monkeypatch):
+    """The other jobs are being told; what was asked for opens by itself."""
+    import shutil
+
+    from yarvic.demo import jobs
+
+    (home / "jobs").mkdir(parents=True)
+    shutil.copy(demo_job("ptarmigan"), home / "jobs" / "ptarmigan.yarvic")
+
+    def copied(folder, progress=None, cancelled=None):
+        for name in ("wether", "fieldfare"):
+            shutil.copy(demo_job(name), folder / f"{name}.yarvic")
+
+    monkeypatch.setattr(jobs, "build_missing", copied)
+    empty.window.open_demo("ptarmigan")
+    empty.window.open_demo("wether")
+    empty.wait("the carrier", lambda: empty.window.session.job.sheet.title == "Wether")
+    empty.idle()
 
 
 def test_building_the_demo_can_be_cancelled(empty, home):

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import shutil
 import tempfile
+import time
 import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -27,6 +31,8 @@ from yarvic.state.settings import Settings
 from yarvic.state.work import Handle, InlineRunner, Work
 
 AUTHOR = "Rowan Sedge"
+TELLING = ".telling-"
+STALE_S = 3600.0
 
 Progress = Callable[[float, str], None]
 Change = Callable[[Calibration], list[tuple[Table, str]]]
@@ -188,7 +194,8 @@ class DemoJob:
         It is told in a folder of its own and moved when it is whole: what is not finished leaves nothing. Raises
         Cancelled and whatever went wrong.
         """
-        with tempfile.TemporaryDirectory(prefix=".telling-", dir=path.parent) as folder:
+        _sweep(path.parent)
+        with tempfile.TemporaryDirectory(prefix=TELLING, dir=path.parent) as folder:
             here = Path(folder) / path.name
             stock, layout = stock_image(self.name), layout_text(self.name)
             teller = Story(here, self.sheet(), layout, stock, self.begins, self.runs, progress, cancelled)
@@ -198,7 +205,16 @@ class DemoJob:
                 teller.close()
             # The job itself last: when it is there, all of it is.
             for made in [*sorted(Path(folder).glob("*.zip")), here]:
-                made.replace(path.with_name(made.name))
+                # Never in the place of one that came meanwhile: somebody may have it open.
+                with contextlib.suppress(FileExistsError):
+                    os.link(made, path.with_name(made.name))
+
+
+def _sweep(folder: Path) -> None:
+    """Remove what a telling that was killed has left; one that is under way is younger."""
+    for left in folder.glob(f"{TELLING}*"):
+        if time.time() - left.stat().st_mtime > STALE_S:
+            shutil.rmtree(left, ignore_errors=True)
 
 
 def scaled(table: Table, speeds: list[float], shares: list[float], rows: FloatArray | None = None) -> Table:

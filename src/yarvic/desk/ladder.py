@@ -103,7 +103,6 @@ class Ladder(QWidget):
         build = 1
         for revision in s.revisions():
             results = s.results.get(revision.id)
-            pulls = len(results.pulls) if results else 0
             lane = lanes.get(revision.parent_id, 0) if revision.parent_id is not None else 0
             # The first child goes on along its parent's line; a second one drops to the line below.
             if revision.parent_id in tips:
@@ -112,7 +111,7 @@ class Ladder(QWidget):
             lanes[revision.id] = lane
             parts = titles[revision.build] if revision.build != build else ""
             build = revision.build
-            detail = "1 pull" if pulls == 1 else f"{pulls} pulls"
+            detail = results.counted if results else "0 pulls"
             severity = results.verdict if results and results.pulls else UNKNOWN
             found.append(
                 Rung(revision.id, revision.name, revision.reason, detail, severity, len(found), lane,

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 
 from yarvic.core.errors import JobInUseError, JobNotWritableError, YarvicError
 from yarvic.core.physics.correction import STANDARDS, title
+from yarvic.desk.demos import Demos
 from yarvic.desk.ladder import Ladder
 from yarvic.desk.names import DEMO_NAMES
 from yarvic.desk.overlays import Command, CommandList, KeySheet, Notice
@@ -32,8 +33,7 @@ from yarvic.desk.views.view import View
 from yarvic.desk.workers import QtRunner
 from yarvic.state.maps import MapsState
 from yarvic.state.session import DRAFT, STEP_TITLES, STEPS, Session
-from yarvic.state.settings import Settings, home, save_settings
-from yarvic.state.work import Asked, Progress
+from yarvic.state.settings import Settings, save_settings
 
 # The steps from which the bench is reached.
 WITH_BENCH = ("flash", "dyno", "logs")
@@ -65,7 +65,7 @@ class Window(QMainWindow):
         self.notice = Notice()
         self.stack = QStackedWidget()
         self.views: dict[str, View] = {}
-        self._building = False  # the other demo jobs, beside everything else
+        self.demos = Demos(self.session, self.runner, self.open_job)
         self._arrange()
         self.commands = CommandList(self, self._commands)
         self.keys = KeySheet(self)
@@ -201,42 +201,8 @@ class Window(QMainWindow):
             self.take_image(Path(chosen))
 
     def open_demo(self, name: str = "ptarmigan") -> None:
-        """Open a demo job, built first where demo jobs are kept if it is not there yet; then build the others."""
-        from yarvic.demo.jobs import DEMO_JOBS, build_missing, job_path
-
-        folder = home() / "jobs"
-        job = next(j for j in DEMO_JOBS if j.name == name)
-        path = job_path(folder, job)
-
-        def others() -> None:
-            if all(job_path(folder, j).exists() for j in DEMO_JOBS) or self._building:
-                return
-            self._building = True
-
-            def ended(_: object) -> None:
-                self._building = False
-
-            def failed(error: YarvicError) -> None:
-                self._building = False
-                self.session.say(str(error))
-
-            self.runner.run("Building the other demo jobs", lambda p, c: build_missing(folder, p, c), ended, failed)
-
-        if path.exists():
-            self.open_job(path)
-            others()
-            return
-
-        def work(progress: Progress, cancelled: Asked) -> Path:
-            folder.mkdir(parents=True, exist_ok=True)
-            job.build(path, progress, cancelled)
-            return path
-
-        def done(built: Path) -> None:
-            self.open_job(built)
-            others()
-
-        self.session.start(f"Building the demo job {job.title.partition(',')[0]}", work, done)
+        """Open a demo job, built first if it is not there yet."""
+        self.demos.open(name)
 
     def ask_for_job(self) -> None:
         """Let a person choose a job file."""

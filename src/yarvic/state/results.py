@@ -76,6 +76,12 @@ class RevisionResults:
         return sorted({p.throttle for p in self.pulls if p.curves}, reverse=True)
 
     @property
+    def counted(self) -> str:
+        """How many pulls there are, or runs where not all of them are pulls, in words."""
+        count, noun = len(self.pulls), "pull" if all(p.sweeps for p in self.pulls) else "run"
+        return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
+
+    @property
     def simulated(self) -> bool:
         """Whether any of it was measured on the simulated bench."""
         return any(p.evidence.conditions is not None and p.evidence.conditions.simulated for p in self.pulls)
@@ -128,12 +134,13 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
             curves = _curves(item, checked.curve, job.sheet.vehicle)
             held = _held(item, log, checked.pull)
             pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves, held))
-    return {
-        r: RevisionResults(
-            r, tuple(pulls[r]), tuple(summarize([list(p.findings) for p in pulls[r]])), tuple(wrong[r])
-        )
-        for r in revision_ids
-    }
+    return {r: _judged(r, pulls[r], wrong[r]) for r in revision_ids}
+
+
+def _judged(revision_id: int, pulls: list[PullResult], wrong: list[Problem]) -> RevisionResults:
+    noun = "pulls" if all(p.sweeps for p in pulls) else "runs"
+    summaries = summarize([list(p.findings) for p in pulls], noun)
+    return RevisionResults(revision_id, tuple(pulls), tuple(summaries), tuple(wrong))
 
 
 def _held(item: Evidence, log: Log, span: Pull) -> Held | None:

@@ -89,6 +89,7 @@ class Summary:
     worst: Finding
     failing: int
     pulls: int
+    noun: str = "pulls"
 
     @property
     def family(self) -> str:
@@ -99,11 +100,14 @@ class Summary:
         """The worst finding's statement, with how many pulls show it."""
         if self.worst.severity == HOLDS or self.worst.value is None:
             return self.worst.statement
-        return f"{self.worst.statement} in {self.failing} of {self.pulls} pulls"
+        return f"{self.worst.statement} in {self.failing} of {self.pulls} {self.noun}"
 
 
-def summarize(per_pull: list[list[Finding]]) -> list[Summary]:
-    """Findings of several pulls by check, worst first: by severity, then by the share of the limit used."""
+def summarize(per_pull: list[list[Finding]], noun: str = "pulls") -> list[Summary]:
+    """Findings of several pulls by check, worst first: by severity, then by the share of the limit used.
+
+    `noun` is what they are together, such as runs where not all are pulls.
+    """
     by_check: dict[str, list[Finding]] = {}
     for findings in per_pull:
         for finding in findings:
@@ -113,7 +117,7 @@ def summarize(per_pull: list[list[Finding]]) -> list[Summary]:
         return ORDER[finding.severity], -(finding.share_of_limit() or 0.0)
 
     summaries = [
-        Summary(check, min(found, key=badness), sum(f.severity != HOLDS for f in found), len(per_pull))
+        Summary(check, min(found, key=badness), sum(f.severity != HOLDS for f in found), len(per_pull), noun)
         for check, found in by_check.items()
     ]
     return sorted(summaries, key=lambda s: badness(s.worst))

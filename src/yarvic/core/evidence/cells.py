@@ -23,6 +23,9 @@ AXIS_CHANNEL: Mapping[str, str] = MappingProxyType(
         "Manifold pressure": "boost_pressure",
         "Throttle": "throttle",
         "Boost target": "boost_target",
+        "Pedal": "throttle",
+        "Quantity": "injected_quantity",
+        "Torque": "torque_estimate",
     }
 )
 
