@@ -79,7 +79,9 @@ def demo(
 @app.command()
 def check(
     logs: list[Path],
-    job: Annotated[Path | None, typer.Option(help="Take component limits from this job.")] = None,
+    job: Annotated[
+        Path | None, typer.Option(help="Take component limits and the kind of engine from this job.")
+    ] = None,
     limits: Annotated[Path | None, typer.Option(help="Take limits from this TOML file.")] = None,
     fuel: Annotated[str, typer.Option(help="Fuel of an air-fuel ratio, such as petrol-95.")] = "",
     as_json: AsJson = False,
@@ -92,14 +94,14 @@ def check(
     from yarvic.core.formats.csv_log import read_csv_log
     from yarvic.core.physics.fuel import fuel as fuel_by_key
 
-    components = _components(job) if job is not None else ()
+    components, engine = _of_job(job) if job is not None else ((), None)
     judged_by = read_limits(limits, components) if limits is not None else default_limits(components)
     stoichiometric = fuel_by_key(fuel).stoichiometric_afr if fuel else None
     document: list[dict[str, Any]] = []
     worst = []
     for path in logs:
         log = read_csv_log(path, stoichiometric_afr=stoichiometric)
-        results = check_log(path.name, log, judged_by)
+        results = check_log(path.name, log, judged_by, engine=engine)
         if not results:
             raise FormatError(
                 "no pull was found in it",
@@ -143,12 +145,13 @@ def check(
     raise typer.Exit(FALLS_SHORT if STOP in worst else HOLDS)
 
 
-def _components(path: Path) -> tuple[Any, ...]:
+def _of_job(path: Path) -> tuple[tuple[Any, ...], Any]:
+    """The component limits of a job, and the kind of its engine."""
     from yarvic.core.job.store import Job
 
     job = Job.open(path, read_only=True)
     try:
-        return job.sheet.limits
+        return job.sheet.limits, job.sheet.vehicle.asked
     finally:
         job.close()
 

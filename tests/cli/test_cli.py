@@ -62,6 +62,18 @@ def test_correct_refuses_what_cannot_be(arguments):
     assert "Traceback" not in done.stderr and len(done.stderr.strip().splitlines()) == 1
 
 
+def test_a_diesels_log_is_asked_about_smoke(demo_job, tmp_path):
+    path = demo_job("wether")
+    job = Job.open(path, read_only=True)
+    log = tmp_path / "b1.csv"
+    log.write_text(write_csv_log(job.log(job.evidence()[-2].id)))
+    job.close()
+    done = yarvic("check", log, "--job", path, "--json")
+    assert done.returncode == 1, done.stderr
+    checks = {c["check"] for c in json.loads(done.stdout)[0]["checks"]}
+    assert "smoke_lambda" in checks and "knock_retard" not in checks and "lambda_lean" not in checks
+
+
 def test_check(demo_path, tmp_path):
     job = Job.open(demo_path, read_only=True)
     paths = {}

@@ -50,6 +50,24 @@ def test_it_is_reached_from_flash_dyno_and_logs_and_leads_back(driver, step):
     driver.key(Qt.Key.Key_Escape)
     assert driver.window.shown() is view
     assert any(c.title.startswith("Bench") for c in driver.window._commands())
+    # By its key from wherever the focus is, and back the same way; other steps have none.
+    driver.window.ladder.setFocus()
+    driver.key(Qt.Key.Key_B)
+    assert driver.window.shown() is page
+    driver.key(Qt.Key.Key_B)
+    assert driver.window.shown() is view
+    driver.step(1)
+    driver.key(Qt.Key.Key_B)
+    assert driver.window.shown() is driver.window.view("job")
+
+
+def test_its_key_is_a_letter_where_words_are_typed(driver):
+    driver.step(5)
+    driver.key(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    driver.type("bob")
+    assert driver.window.commands.search.text() == "bob"
+    driver.key(Qt.Key.Key_Escape)
+    assert driver.window.shown() is driver.window.view("dyno")
 
 
 def test_it_says_that_all_of_it_is_simulated(page, driver):

@@ -112,6 +112,7 @@ class Window(QMainWindow):
         self._key("Ctrl+O", self.ask_for_job)
         self._key("Ctrl+Q", self.close)
         self._key("F6", self._next_part)
+        self._key("B", self._to_or_from_bench)
         self._key("Ctrl+Z", self.maps.undo)
         self._key("Ctrl+Shift+Z", self.maps.redo)
         self._key("Escape", self._escape)
@@ -142,6 +143,12 @@ class Window(QMainWindow):
         page.bring_up_to_date()
         self.stack.setCurrentWidget(page)
         page.main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def _to_or_from_bench(self) -> None:
+        if self.shown() is self.views.get("bench"):
+            self.shown().escape()
+        elif self.session.settings.step in WITH_BENCH:
+            self.open_bench()
 
     def shown(self) -> View:
         """The figure that is in sight: the step's, or the bench."""

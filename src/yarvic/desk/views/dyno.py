@@ -148,7 +148,6 @@ class DynoView(View):
         vertical.setDefaultSectionSize(24)
         horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         horizontal.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        horizontal.setStretchLastSection(True)
         return table
 
     def _set_cool(self, seconds: int) -> None:

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from yarvic.desk.overlays import Command
@@ -37,12 +35,9 @@ class View(QWidget):
         self._stale = True
 
     def add_bench(self, open_bench: Callable[[], None]) -> None:
-        """The word that leads to the bench, and its key."""
+        """The word that leads to the bench; the window has its key."""
         self.bench_word = word("Bench", open_bench, "B")
         self.head.addWidget(self.bench_word)
-        key = QShortcut(QKeySequence("B"), self)
-        key.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-        key.activated.connect(lambda: open_bench())
 
     def listen(self, signal: Any, slot: Callable[..., None]) -> None:
         """Connect to a signal of the state until the view is detached."""
