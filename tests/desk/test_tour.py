@@ -1,5 +1,7 @@
 """From opening to package through the real widgets, as the demo command does it."""
 
+import shutil
+
 import pytest
 
 from yarvic.core.job.store import Job
@@ -9,8 +11,10 @@ from yarvic.desk.tour import run_tour
 pytestmark = pytest.mark.window
 
 
-def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path):
+def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
     said = []
+    for other in ("wether", "fieldfare"):  # what is there is not told again
+        shutil.copy(demo_job(other), tmp_path / f"{other}.yarvic")
     assert run_tour(tmp_path, said.append) is True
     told = "\n".join(said)
     for part in (
@@ -24,12 +28,15 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path):
         "B2 may be signed",
         "signed by Rowan Sedge",
         "is intact",
+        "faults on: tired pump 40 %",
+        "Torque for the gearbox, tag 42",
+        "A2 (working)",
         f"Pictures: {tmp_path}",
         f"Release package: {tmp_path / 'ptarmigan-b2-release.zip'}",
     ):
         assert part in told, told
     pictures = sorted(tmp_path.glob("*.png"))
-    assert len(pictures) == 13
+    assert len(pictures) == 16
     assert all(p.stat().st_size > 20_000 for p in pictures)
     v = verify_package(tmp_path / "ptarmigan-b2-release.zip")
     assert v.intact and v.manifest.revision == "B2" and v.manifest.simulated

@@ -1,4 +1,4 @@
-"""Refreshes docs/screenshots from the demo job: one picture per view, and the Maps view in Night."""
+"""Refreshes docs/screenshots from the tour: one picture per view, and the Maps view in Night."""
 
 from __future__ import annotations
 
@@ -7,10 +7,6 @@ import shutil
 import sys
 import tempfile
 from pathlib import Path
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    from yarvic.desk.tour import Driver
 
 NAMES = {
     "01-job": "job",
@@ -21,44 +17,14 @@ NAMES = {
     "04-logs-where-it-knocked": "logs",
     "03-checks-fall-short": "checks",
     "12-release-open": "release",
+    "14-bench": "bench",
+    "15-wether-climb": "logs-climb",
+    "16-fieldfare-half-throttle": "dyno-half-throttle",
 }
 
 
-def _others(driver: Driver, shop: Path, target: Path) -> None:
-    """The bench's page, and what only the other demo jobs show."""
-    from yarvic.demo.jobs import build_missing
-    from yarvic.desk.views.dyno import DynoView
-    from yarvic.desk.views.logs.view import LogsView
-
-    build_missing(shop)
-    window = driver.window
-    bench = window.session.bench
-    assert bench is not None
-    driver.step(5)
-    window.open_bench()
-    bench.set_fault("tired_pump", 0.4)
-    shutil.copy(driver.picture("bench"), target / "bench.png")
-    window.open_job(shop / "wether.yarvic")
-    driver.idle()
-    driver.rung("B1")
-    driver.step(6)
-    logs = window.view("logs")
-    assert isinstance(logs, LogsView)
-    logs.choose(3)
-    shutil.copy(driver.picture("climb"), target / "logs-climb.png")
-    window.open_job(shop / "fieldfare.yarvic")
-    driver.idle()
-    driver.rung("A2")
-    driver.rung("Stock", reference=True)
-    driver.step(5)
-    dyno = window.view("dyno")
-    assert isinstance(dyno, DynoView)
-    dyno.choose_throttle(0.5)
-    shutil.copy(driver.picture("half"), target / "dyno-half-throttle.png")
-
-
 def main(target: Path) -> int:
-    """Run the tour offscreen and keep its pictures of the eight views under their names."""
+    """Run the tour offscreen and keep its pictures of the views under their names."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from yarvic.desk.app import make_window
     from yarvic.desk.tour import Driver, run_tour
@@ -83,8 +49,6 @@ def main(target: Path) -> int:
         driver.rung("B1")
         driver.idle()
         shutil.copy(driver.picture("maps"), target / "maps-night.png")
-        window.session.choose_theme("paper")
-        _others(driver, shop, target)
         window.close()
     return 0
 

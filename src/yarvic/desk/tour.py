@@ -16,11 +16,13 @@ from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
 from yarvic.core.errors import YarvicError
 from yarvic.core.release.package import verify_package
 from yarvic.desk.app import make_window, unexpected
+from yarvic.desk.views.dyno import DynoView
+from yarvic.desk.views.logs.view import LogsView
 from yarvic.desk.views.maps.view import MapsView
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.view import ReleaseView
 from yarvic.desk.window import Window
-from yarvic.state.session import DRAFT
+from yarvic.state.session import DRAFT, STEPS
 from yarvic.state.settings import Settings
 
 Say = Callable[[str], None]
@@ -54,8 +56,13 @@ class Driver:
 
     def step(self, number: int) -> None:
         """Alt and the number of a step."""
+        # A dialog that closed may have left no window active, and then no shortcut is heard.
+        self.window.activateWindow()
+        self.settle()
         QTest.keyClick(self.window, Qt.Key(Qt.Key.Key_0.value + number), Qt.KeyboardModifier.AltModifier)
         self.settle()
+        if self.window.session.settings.step != STEPS[number - 1]:
+            raise TourStopped(f"Alt+{number} did not lead to {STEPS[number - 1]}")
 
     def click(
         self,
@@ -117,6 +124,7 @@ class Driver:
 def run_tour(folder: Path, say: Say) -> bool:
     """The tour: pictures and the package are left in `folder`. True when the package verifies."""
     folder.mkdir(parents=True, exist_ok=True)
+    from yarvic.demo.jobs import build_missing
     from yarvic.demo.ptarmigan import PTARMIGAN
 
     job = folder / "ptarmigan.yarvic"
@@ -134,6 +142,9 @@ def run_tour(folder: Path, say: Say) -> bool:
             raise TourStopped("the demo job did not open")
         driver.idle()
         package = Walk(driver).whole()
+        say("Building the other two demo jobs beside it.")
+        build_missing(folder)
+        Walk(driver).others(folder)
     finally:
         window.close()
     for error in unexpected().errors[before:]:
@@ -162,6 +173,41 @@ class Walk:
         self.pull()
         self.read_evidence()
         return self.release()
+
+    def others(self, folder: Path) -> None:
+        """The bench's page with a fault on, and what only the other two demo jobs show."""
+        d, w = self.d, self.w
+        d.step(5)
+        d.rung("B1")
+        d.key(Qt.Key.Key_B)
+        assert w.session.bench is not None
+        w.session.bench.set_fault("tired_pump", 0.4)
+        d.picture("bench")
+        self.say("Bench", f"faults on: {w.session.bench.faults_said()}")
+        d.key(Qt.Key.Key_Escape)
+        self._open(folder / "wether.yarvic")
+        d.rung("B1")
+        d.step(6)
+        logs = w.view("logs")
+        assert isinstance(logs, LogsView)
+        logs.choose(3)
+        d.picture("wether-climb")
+        card = w.readings.cards[1]
+        self.say("Wether, 6 Logs", f"{card.reading.sentence}: {card.reading.numbers}")
+        self._open(folder / "fieldfare.yarvic")
+        d.rung("A2")
+        d.rung("Stock", reference=True)
+        d.step(5)
+        dyno = w.view("dyno")
+        assert isinstance(dyno, DynoView)
+        dyno.choose_throttle(0.5)
+        d.picture("fieldfare-half-throttle")
+        self.say("Fieldfare, 5 Dyno at half throttle", dyno.peaks.text().replace("\n", "; "))
+
+    def _open(self, path: Path) -> None:
+        if not self.w.open_job(path):
+            raise TourStopped(f"{path.name} did not open")
+        self.d.idle()
 
     def say(self, step: str, result: str) -> None:
         """A step with its result."""

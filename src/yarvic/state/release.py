@@ -157,7 +157,7 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
     changes = [f"Slot {slot}. {d.sentence()}." for slot in now for d in compare(stock_maps[slot], now[slot])]
     fitted = [f"{b.title[:1].upper()}{b.title[1:]}, fitted as build {b.number}." for b in job.builds()[1:]]
     fuels = [
-        f"Slot {slot}: {fuel(key).title}, RON {fuel(key).ron:.0f} or higher."
+        f"Slot {slot}: {_fuel_said(key)}."
         + (
             ""
             if key in {p.evidence.conditions.fuel for p in s.results.pulls if p.evidence.conditions}
@@ -190,6 +190,11 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
     return customer_sheet(content)
 
 
+def _fuel_said(key: str) -> str:
+    f = fuel(key)
+    return f"{f.title}, RON {f.ron:.0f} or higher" if f.ron > 0.0 else f.title
+
+
 def _range(values: list[float], digits: int) -> str:
     low, high = f"{min(values):.{digits}f}", f"{max(values):.{digits}f}"
     return low if low == high else f"{low} to {high}"
@@ -203,7 +208,7 @@ def _conditions(s: Signing) -> list[str]:
     return [
         f"{len(used)} pulls {RUN_WORDS[used[0].run]}, {used[0].dyno}, gear {used[0].gear},"
         f" throttle {used[0].throttle * 100:.0f} %, build {pulls[0].evidence.build}."
-        + (f" Besides: {others} runs at other throttles, speeds or grades." if others else ""),
+        + (f" Runs at other throttles, speeds or grades besides: {others}." if others else ""),
         f"Air {_range([c.pressure_pa / 100 for c in used], 0)} mbar,"
         f" {_range([c.temperature_k - 273.15 for c in used], 1)} degC,"
         f" {_range([c.relative_humidity * 100 for c in used], 0)} % humidity; fuel {fuel(used[0].fuel).title}.",

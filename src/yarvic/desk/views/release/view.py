@@ -297,6 +297,7 @@ class ReleaseView(View):
         )
         dialog = SignDialog(self, text)
         dialog.accepted.connect(self._sign)
+        dialog.finished.connect(dialog.deleteLater)
         dialog.open()
 
     def _sign(self) -> None:
