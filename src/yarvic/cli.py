@@ -147,11 +147,12 @@ def check(
 
 def _of_job(path: Path) -> tuple[tuple[Any, ...], Any]:
     """The component limits of a job, and the kind of its engine."""
+    from yarvic.core.job.model import parts_on
     from yarvic.core.job.store import Job
 
     job = Job.open(path, read_only=True)
     try:
-        return job.sheet.limits, job.sheet.vehicle.asked
+        return job.sheet.judged_limits(parts_on(job.builds())), job.sheet.vehicle.asked
     finally:
         job.close()
 

@@ -36,7 +36,7 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
     ):
         assert part in told, told
     pictures = sorted(tmp_path.glob("*.png"))
-    assert len(pictures) == 16
+    assert len(pictures) == 21
     assert all(p.stat().st_size > 20_000 for p in pictures)
     v = verify_package(tmp_path / "ptarmigan-b2-release.zip")
     assert v.intact and v.manifest.revision == "B2" and v.manifest.simulated

@@ -64,7 +64,7 @@ def test_the_demo_opens_on_its_last_revision(session):
     assert session.working_results().verdict == "stop"
     assert session.bench.holds().name == "B1"
     assert [route_state(session, s) for s in STEPS] == [
-        "holds", "holds", "holds", "holds", "holds", "holds", "stop", "stop",
+        "watch", "watch", "holds", "holds", "holds", "holds", "stop", "stop",
     ]  # fmt: skip
 
 

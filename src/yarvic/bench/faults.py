@@ -5,8 +5,12 @@ A fault changes the plant, a sensor, the fuel or the unit's memory, never the ev
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from functools import cache
+from importlib.resources import files
+from typing import Any
 
 from yarvic.bench.plant import AnyPlant, changed
 from yarvic.bench.sensors import Sensor
@@ -15,6 +19,7 @@ from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import pack, read_header, unpack
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import LinkError
+from yarvic.core.link.unit import FaultCode
 from yarvic.core.physics.fuel import Fuel
 
 TURBO_PETROL, TURBO_DIESEL, NATURAL = "turbo petrol", "turbo diesel", "natural petrol"
@@ -195,3 +200,17 @@ def _foreign(memory: bytes, layout: Layout) -> bytes:
         slots[slot] = calibration
     other = layout.model_copy(update={"family": FOREIGN_FAMILY})
     return pack(slots, other, read_header(memory).name, memory)
+
+
+@cache
+def _codes() -> dict[str, dict[str, Any]]:
+    return tomllib.loads(files("yarvic.bench").joinpath("data/fault_codes.toml").read_text("utf-8"))
+
+
+def stored_codes(faults: Faults) -> tuple[FaultCode, ...]:
+    """The fault codes that a unit has stored by the time these faults are looked for."""
+    return tuple(
+        FaultCode(entry["code"], entry["title"])
+        for key, entry in _codes().items()
+        if faults.get(key, 0.0) >= entry["from"]
+    )

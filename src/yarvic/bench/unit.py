@@ -8,7 +8,7 @@ from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import check_image, read_header, unpack
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import CalibrationError, LinkError
-from yarvic.core.link.unit import Identity
+from yarvic.core.link.unit import FaultCode, Identity
 
 NOT_WHOLE = "memory is not whole"
 
@@ -25,6 +25,7 @@ class SimulatedUnit:
         self.name = "simulated unit"
         self.serial = "YR-SIM-01"
         self.learned: dict[str, float] = {}  # adaptations, kept from run to run, lost with a flash
+        self.codes: tuple[FaultCode, ...] = ()  # stored fault codes
         self._memory = bytearray(memory)
 
     @property
@@ -51,6 +52,10 @@ class SimulatedUnit:
     def supply_voltage(self) -> float:
         """Supply voltage in V."""
         return self.voltage
+
+    def fault_codes(self) -> list[FaultCode]:
+        """The codes that are stored."""
+        return list(self.codes)
 
     def read_block(self, index: int) -> bytes:
         """One block of memory. Raises LinkError past the end."""

@@ -40,7 +40,14 @@ def _told(story: Story) -> None:
         story.measure(second, 1, throttle=throttle)
     story.release(second)
     story.wait(days=9)
-    story.fit("short stacks, open filter", {"intake": "short stacks", "filter": "open filter"})
+    story.fit(
+        "short stacks, open filter",
+        {"intake": "short stacks", "filter": "open filter"},
+        parts=("short-stacks", "open-filter"),
+        engine_hours=61.0,
+        cost=195.0,
+        labour_hours=2.3,
+    )
     third = story.revise(
         second, "intake switch to 9,600 rpm for the short stacks", lambda maps: [], intake_switch=9600
     )

@@ -29,7 +29,14 @@ def _told(story: Story) -> None:
     story.measure(first)
     story.release(first)
     story.wait(days=2)
-    story.fit("front intercooler", {"intercooler": "front intercooler"})
+    story.fit(
+        "front intercooler",
+        {"intercooler": "front intercooler"},
+        parts=("front-intercooler",),
+        odometer_km=18_420.0,
+        cost=640.0,
+        labour_hours=3.5,
+    )
     second = story.revise(first, "boost to 210 kPa for the front intercooler", _more_boost)
     story.wait(hours=3)
     story.weather(WARM, 13.0)

@@ -21,10 +21,11 @@ from yarvic.bench.vehicles import layout_text, stock_image
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Table
 from yarvic.core.errors import Cancelled, YarvicError
-from yarvic.core.job.model import JobSheet
+from yarvic.core.job.model import Fitting, JobSheet
 from yarvic.core.job.store import Job
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import Air
+from yarvic.core.plan.readiness import default_items
 from yarvic.state.release import capture, release_work
 from yarvic.state.session import Session
 from yarvic.state.settings import Settings
@@ -134,9 +135,9 @@ class Story:
             self.progress(min(self.done / self.steps, 1.0), f"{self.job.sheet.title}, {name}, run {self.done}")
         self.bench.settings = usual
 
-    def fit(self, title: str, fitted: dict[str, str]) -> None:
-        """Fit a part."""
-        self.job.fit(title, fitted)
+    def fit(self, title: str, fitted: dict[str, str], **event: Any) -> None:
+        """Fit parts: what stands at which station now, and the event's entries."""
+        self.job.fit(title, fitted, Fitting(date=f"{self.clock.now:%Y-%m-%d}", **event))
         self.session.job_changed.emit()
 
     def edit(self, parent: str, change: Change, **scalars: float) -> None:
@@ -180,8 +181,17 @@ class DemoJob:
 
     def sheet(self) -> JobSheet:
         """The job sheet of its vehicle."""
-        text = files("yarvic.demo").joinpath(f"data/{self.name}.toml").read_text("utf-8")
-        return JobSheet.model_validate(tomllib.loads(text))
+        data = tomllib.loads(files("yarvic.demo").joinpath(f"data/{self.name}.toml").read_text("utf-8"))
+        seen = {entry["key"]: entry for entry in data.pop("seen")}
+        sheet = JobSheet.model_validate(data)
+        when = (self.begins - timedelta(minutes=30)).isoformat(timespec="seconds")
+        looked_at = tuple(
+            item.seen(s["state"], s.get("reason", ""), AUTHOR, when, s.get("value"))
+            if (s := seen.get(item.key))
+            else item
+            for item in default_items(sheet.vehicle)
+        )
+        return sheet.model_copy(update={"readiness": looked_at})
 
     def build(
         self,

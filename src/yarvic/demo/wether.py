@@ -36,7 +36,9 @@ def _told(story: Story) -> None:
     story.measure(first, 1, **CLIMB)
     story.release(first)
     story.wait(days=5)
-    story.fit("lift pump", {"fuel": "lift pump"})
+    story.fit(
+        "lift pump", {"fuel": "lift pump"}, parts=("lift-pump",), engine_hours=3_212.0, cost=410.0, labour_hours=2.5
+    )
     second = story.revise(first, "rating D for the long grade", _rating("D"))
     story.weather(THAW, 12.0)
     story.flash(second)

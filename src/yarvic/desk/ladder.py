@@ -50,6 +50,7 @@ class Ladder(QWidget):
         self._rungs: list[Rung] = []
         for signal in (
             session.job_changed,
+            session.sheet_changed,
             session.selection_changed,
             session.results_changed,
             session.draft_changed,
@@ -174,7 +175,7 @@ class Ladder(QWidget):
         painter.setFont(font())
         painter.setPen(t.color("quiet"))
         build = s.job.builds()[-1]
-        text = f"{sheet.vehicle.kind}, {sheet.vehicle.engine} · build {build.number}: {build.title}"
+        text = f"{sheet.vehicle.said()} · build {build.number}: {build.title}"
         if s.job.read_only:
             text += " · read only"
         painter.drawText(QPointF(x, 22), text)

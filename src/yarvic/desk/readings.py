@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QAbstractButton, QScrollArea, QVBoxLayout, QWidget
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
 from yarvic.desk.widgets.words import label
-from yarvic.state.readings import Reading, readings
+from yarvic.state.reading import Reading
+from yarvic.state.readings import readings
 from yarvic.state.results import simulated_mark
 from yarvic.state.session import DRAFT, Session
 
@@ -103,6 +104,7 @@ class Readings(QWidget):
         self.cards: list[Card] = []
         for signal in (
             session.job_changed,
+            session.sheet_changed,
             session.selection_changed,
             session.results_changed,
             session.draft_changed,
@@ -151,3 +153,5 @@ class Readings(QWidget):
             self.session.place_changed.emit(reading.where)
         elif reading.step:
             self.session.go(reading.step)
+            if reading.panel:
+                self.session.panel_asked.emit(reading.panel)

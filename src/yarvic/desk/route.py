@@ -80,6 +80,7 @@ class Route(QWidget):
         layout.addStretch(1)
         for signal in (
             session.job_changed,
+            session.sheet_changed,
             session.selection_changed,
             session.results_changed,
             session.draft_changed,

@@ -10,16 +10,21 @@ from pathlib import Path
 
 NAMES = {
     "01-job": "job",
-    "02-plan": "plan",
-    "06-maps-spark-off": "maps",
-    "07-flash-done": "flash",
-    "09-dyno-against-stock": "dyno",
-    "04-logs-where-it-knocked": "logs",
-    "03-checks-fall-short": "checks",
-    "12-release-open": "release",
-    "14-bench": "bench",
-    "15-wether-climb": "logs-climb",
-    "16-fieldfare-half-throttle": "dyno-half-throttle",
+    "02-job-readiness": "job-readiness",
+    "03-job-station": "job-station",
+    "04-plan": "plan",
+    "05-plan-stages": "plan-stages",
+    "06-plan-sizing": "plan-sizing",
+    "07-checks-fall-short": "checks",
+    "08-logs-where-it-knocked": "logs",
+    "10-maps-spark-off": "maps",
+    "11-flash-done": "flash",
+    "13-dyno-against-stock": "dyno",
+    "16-release-open": "release",
+    "18-bench": "bench",
+    "19-wether-climb": "logs-climb",
+    "20-wether-ratings": "plan-ratings",
+    "21-fieldfare-half-throttle": "dyno-half-throttle",
 }
 
 

@@ -139,6 +139,8 @@ def _style(t: Tokens) -> str:
     return f"""
     QWidget {{ color: {t.ink}; font-family: "B612"; font-size: {round(BODY_PX * _scale())}px; }}
     QMainWindow, QWidget#ground, QScrollArea, QScrollArea > QWidget > QWidget {{ background: {t.ground}; }}
+    QWidget#plain, QFrame#sheet QScrollArea {{ background: {t.sheet}; }}
+    QFrame#line {{ background: transparent; border: none; border-bottom: 1px solid {t.line}; }}
     QLabel#title {{ font-size: {round(TITLE_PX * _scale())}px; font-weight: bold; }}
     QLabel#big {{ font-size: {round(BIG_PX * _scale())}px; font-weight: bold; }}
     QLabel#caption {{ font-size: {round(CAPTION_PX * _scale())}px; color: {t.quiet}; }}
@@ -161,6 +163,8 @@ def _style(t: Tokens) -> str:
     QPushButton#act:focus {{ border: 2px solid {t.ink}; }}
     QLineEdit, QPlainTextEdit, QSpinBox, QDoubleSpinBox {{ background: {t.sheet}; border: 1px solid {t.line};
       border-radius: 4px; padding: 3px 6px; selection-background-color: {t.working}; selection-color: {t.sheet}; }}
+    QLineEdit[own="true"] {{ font-weight: bold; }}
+    QLineEdit[wrong="true"] {{ border: 2px solid {t.stop}; }}
     QDoubleSpinBox:disabled {{ color: {t.quiet}; background: {t.ground}; }}
     QCheckBox {{ spacing: 6px; padding: 2px; border: 1px solid transparent; border-radius: 4px; }}
     QCheckBox:focus {{ border: 1px solid {t.working}; }}

@@ -17,8 +17,10 @@ from yarvic.core.errors import YarvicError
 from yarvic.core.release.package import verify_package
 from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.views.dyno import DynoView
+from yarvic.desk.views.job import JobView
 from yarvic.desk.views.logs.view import LogsView
 from yarvic.desk.views.maps.view import MapsView
+from yarvic.desk.views.plan import PlanView
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.view import ReleaseView
 from yarvic.desk.window import Window
@@ -194,6 +196,14 @@ class Walk:
         d.picture("wether-climb")
         card = w.readings.cards[1]
         self.say("Wether, 6 Logs", f"{card.reading.sentence}: {card.reading.numbers}")
+        d.step(2)
+        plan = w.view("plan")
+        assert isinstance(plan, PlanView)
+        plan.show_panel("ratings")
+        refused = next(c for c in plan.ratings.cards if not c.move_.allowed)
+        d.click(refused)
+        d.picture("wether-ratings")
+        self.say("Wether, 2 Plan, ratings", plan.ratings.beside.text().replace("\n", " "))
         self._open(folder / "fieldfare.yarvic")
         d.rung("A2")
         d.rung("Stock", reference=True)
@@ -222,9 +232,23 @@ class Walk:
             "1 Job",
             f"{self.w.session.working_name()} is in hand; {self.w.readings.cards[0].reading.sentence.lower()}",
         )
+        job = self.w.view("job")
+        assert isinstance(job, JobView)
+        job.show_panel("readiness")
+        self.d.picture("job-readiness")
+        job.show_station("intercooler")
+        self.d.picture("job-station")
         self.d.step(2)
+        plan = self.w.view("plan")
+        assert isinstance(plan, PlanView)
+        self.d.click(plan.target.solve_word)
+        self.d.idle()
         self.d.picture("plan")
-        self.say("2 Plan", self.w.view("plan").weakest.text().lower())  # type: ignore[attr-defined]
+        self.say("2 Plan", plan.target.headline.text().lower())
+        for panel in ("stages", "sizing"):
+            plan.show_panel(panel)
+            self.d.picture(f"plan-{panel}")
+        plan.show_panel("target")
 
     def see_trouble(self) -> None:
         """Checks say why the revision may not be released; a click on the reading shows where."""

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from importlib import import_module
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
@@ -35,6 +36,11 @@ from yarvic.state.maps import MapsState
 from yarvic.state.session import DRAFT, STEP_TITLES, STEPS, Session
 from yarvic.state.settings import Settings, save_settings
 
+if TYPE_CHECKING:
+    from yarvic.desk.views.job import JobView
+
+# The steps whose edits are the sheet's, not the draft's.
+OF_THE_SHEET = ("job", "plan")
 # The steps from which the bench is reached.
 WITH_BENCH = ("flash", "dyno", "logs")
 
@@ -42,8 +48,8 @@ COMMON_KEYS = [
     ("Alt+1 … Alt+8", "go to a step"),
     ("Ctrl+K", "commands"),
     ("F1", "these keys"),
-    ("Ctrl+O", "open a job"),
-    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo an edit of the draft"),
+    ("Ctrl+O, Ctrl+N", "open a job, new job"),
+    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo: of the sheet in Job and Plan, else of the draft"),
     ("F6", "move between ladder, figure and readings"),
     ("Esc", "close what lies on top"),
 ]
@@ -74,6 +80,7 @@ class Window(QMainWindow):
         self.session.failed.connect(self._show_error)
         self.session.theme_changed.connect(self._retheme)
         self.session.job_changed.connect(self._opened)
+        self.session.panel_asked.connect(lambda panel: self.shown().show_panel(panel))
         self.resize(1280, 800)
         self.setMinimumSize(960, 640)
         if settings.geometry:
@@ -110,11 +117,12 @@ class Window(QMainWindow):
         self._key("Ctrl+K", self.commands.open)
         self._key("F1", self._open_keys)
         self._key("Ctrl+O", self.ask_for_job)
+        self._key("Ctrl+N", self.new_job)
         self._key("Ctrl+Q", self.close)
         self._key("F6", self._next_part)
         self._key("B", self._to_or_from_bench)
-        self._key("Ctrl+Z", self.maps.undo)
-        self._key("Ctrl+Shift+Z", self.maps.redo)
+        self._key("Ctrl+Z", self._undo)
+        self._key("Ctrl+Shift+Z", self._redo)
         self._key("Escape", self._escape)
 
     def _key(self, keys: str, action: Callable[[], object]) -> None:
@@ -217,6 +225,47 @@ class Window(QMainWindow):
         if chosen:
             self.open_job(Path(chosen))
 
+    def new_job(self) -> None:
+        """Show the form for a new job."""
+        self.session.go("job")
+        self._job_view().begin_new()
+
+    def show_vehicle(self, panel: str = "vehicle") -> None:
+        """Show a panel of the job's sheet: vehicle, readiness or history."""
+        self.session.go("job")
+        view = self._job_view()
+        view.show_panel(panel)
+        view.strip.setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def _job_view(self) -> JobView:
+        from yarvic.desk.views.job import JobView
+
+        view = self.view("job")
+        assert isinstance(view, JobView)
+        return view
+
+    def _undo(self) -> None:
+        self._step_back(back=True)
+
+    def _redo(self) -> None:
+        self._step_back(back=False)
+
+    def _step_back(self, *, back: bool) -> None:
+        """Job and Plan undo changes of the sheet, every other step those of the draft."""
+        s = self.session
+        if s.settings.step not in OF_THE_SHEET or s.sheet is None:
+            (self.maps.undo if back else self.maps.redo)()
+            return
+        try:
+            what = s.sheet.undo() if back else s.sheet.redo()
+        except YarvicError as error:
+            self._show_error(error)
+            return
+        word = "Taken back" if back else "Done again"
+        s.say(
+            f"{word}: {what}" if what else "There is nothing to take back." if back else "There is nothing to redo."
+        )
+
     def _open_read_only(self) -> None:
         chosen, _ = QFileDialog.getOpenFileName(self, "Open a job read only", "", "Yarvic jobs (*.yarvic)")
         if chosen:
@@ -266,6 +315,7 @@ class Window(QMainWindow):
             found += [Command(f"Correct by {title(n)}", "", partial(s.choose_standard, n)) for n in STANDARDS]
         return [
             *found,
+            Command("New job", "Ctrl+N", self.new_job),
             Command("Open a job", "Ctrl+O", self.ask_for_job),
             *(Command(f"Open the demo job {t}", "", partial(self.open_demo, n)) for n, t in DEMO_NAMES),
             Command("Open a job read only", "", self._open_read_only),

@@ -9,7 +9,7 @@ from typing import Any
 from psygnal import Signal
 
 from yarvic.bench.cell import Weather, dyno
-from yarvic.bench.faults import FAULTS, check_faults, faulty_memory, supply_voltage
+from yarvic.bench.faults import FAULTS, check_faults, faulty_memory, stored_codes, supply_voltage
 from yarvic.bench.plant import AnyPlant, with_parts
 from yarvic.bench.rig import PullSettings, Rig, usual_settings
 from yarvic.bench.unit import SimulatedUnit
@@ -124,6 +124,7 @@ class BenchState:
         check_faults({**faults, key: severity}, self.plant.kind)
         self.faults = faults
         self.unit.voltage = supply_voltage(faults)
+        self.unit.codes = stored_codes(faults)
         if key in IN_MEMORY:
             self.unit.take(faulty_memory(self._before_fault, self.job.layout, self.plant.kind, faults))
         self.changed.emit()
@@ -181,6 +182,7 @@ class BenchState:
         """The unit was written and proven: what was wrong in its memory is gone."""
         self._before_fault = self.unit.memory
         self.faults = {k: v for k, v in self.faults.items() if k not in IN_MEMORY}
+        self.unit.codes = stored_codes(self.faults)
         self.changed.emit()
 
     def pull_work(self, slot: str, runs: Sequence[PullSettings]) -> Work[list[Measured]]:

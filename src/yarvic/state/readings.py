@@ -3,29 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from yarvic.core.calibration.compare import compare
-from yarvic.core.checks.finding import HOLDS, ORDER, STOP, UNKNOWN, WATCH, Where
+from yarvic.core.checks.finding import HOLDS, ORDER, STOP, UNKNOWN, WATCH
 from yarvic.core.checks.run import Summary
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.repeatability import Interval, gain, mean_curve, peak_trend
+from yarvic.core.plan.readiness import Readiness
 from yarvic.core.units import UNITS, from_canonical
+from yarvic.state.reading import Reading
 from yarvic.state.results import FULL_THROTTLE, RevisionResults, apart
 from yarvic.state.session import DRAFT, Session
-
-
-@dataclass(frozen=True)
-class Reading:
-    """One card: severity, a sentence, the numbers, a bar to the limit, and where a click leads."""
-
-    severity: str
-    sentence: str
-    numbers: str = ""
-    share: float | None = None
-    watch_share: float | None = None
-    where: Where | None = None
-    step: str = ""
+from yarvic.state.sheet_readings import job_readings, job_state, lacking, plan_readings, plan_state
 
 
 def ranked(readings: list[Reading]) -> list[Reading]:
@@ -53,7 +42,11 @@ def readings(session: Session, step: str) -> list[Reading]:
     if session.job is None:
         return []
     if step == "job":
-        found = _job(session)
+        found = job_readings(session)
+    elif step == "plan":
+        found = plan_readings(session)
+    elif not session.revisions():
+        found = lacking(session, step)
     elif step == "maps":
         found = _maps(session)
     elif step == "flash":
@@ -73,44 +66,6 @@ def _evidence(session: Session) -> list[Reading]:
     if results is None or not results.pulls:
         return [*found, Reading(UNKNOWN, f"No pulls of {name} yet", "flash it, then pull it", step="dyno")]
     return found + [of_summary(s, session.settings.units) for s in results.summaries]
-
-
-def _job(session: Session) -> list[Reading]:
-    job = session.job
-    assert job is not None
-    found = []
-    baseline = session.results.get(session.revisions()[0].id)
-    pulls = len(baseline.pulls) if baseline else 0
-    need = job.sheet.pulls_required
-    found.append(
-        Reading(
-            HOLDS if pulls >= need else STOP,
-            "Stock baseline is on file" if pulls >= need else "Stock baseline is missing",
-            f"{pulls} pulls, {need} wanted",
-            step="dyno",
-        )
-    )
-    builds = job.builds()
-    latest = builds[-1]
-    found.append(Reading(HOLDS, f"Build {latest.number} is on the vehicle", latest.title, step="job"))
-    measured_on = {p.evidence.build for r in session.results.values() for p in r.pulls}
-    if latest.number not in measured_on:
-        found.append(Reading(WATCH, f"Nothing was measured on build {latest.number} yet", "pull it", step="dyno"))
-    for limit in job.sheet.limits:
-        quantity = UNITS[limit.unit].quantity
-        label = session.settings.units.get(quantity, limit.unit)
-        safe, stretch = (_shown(v, limit.unit, label) for v in (limit.safe, limit.stretch))
-        found.append(Reading(HOLDS, f"{limit.component.capitalize()} carries", f"{safe} safe, {stretch} at most"))
-    if job.read_only:
-        found.append(Reading(WATCH, "This job is open read only", "it is being written elsewhere"))
-    return found
-
-
-def _shown(value: float, unit: str, label: str) -> str:
-    from yarvic.core.checks.finding import amount
-    from yarvic.core.units import to_canonical
-
-    return amount(float(to_canonical(value, unit)), label)
 
 
 def _maps(session: Session) -> list[Reading]:
@@ -138,8 +93,13 @@ def _maps(session: Session) -> list[Reading]:
 
 def _flash(session: Session) -> list[Reading]:
     bench, revision = session.bench, session.working_revision()
-    assert bench is not None and session.job is not None
-    found = []
+    assert session.job is not None
+    found = [
+        Reading(STOP, f"Readiness stops flashing: {i.title}", i.said(), step="job", panel="readiness")
+        for i in Readiness(session.job.sheet.readiness).of("stop")
+    ]
+    if bench is None:
+        return [*found, Reading(UNKNOWN, "No unit is on the link", "no simulated vehicle has a unit of this family")]
     held = bench.holds()
     if revision is None:
         found.append(Reading(STOP, "A draft cannot be flashed", "commit it under Maps", step="maps"))
@@ -297,15 +257,21 @@ def route_state(session: Session, step: str) -> str:
     if session.job is None:
         return UNKNOWN
     results, revision = session.working_results(), session.working_revision()
+    if step == "job":
+        return job_state(session)
+    if step == "plan":
+        return plan_state(session)
+    if not session.revisions():
+        return UNKNOWN
     need = session.job.sheet.pulls_required
     pulls = len(results.pulls) if results and revision is not None else 0
-    if step in ("job", "plan"):
-        return HOLDS
     if step == "maps":
         return WATCH if session.working == DRAFT else HOLDS
     if revision is None:
         return UNKNOWN
     if step == "flash":
+        if Readiness(session.job.sheet.readiness).of("stop"):
+            return STOP
         held = session.bench.holds() if session.bench else None
         return HOLDS if held is not None and held.image == revision.image else UNKNOWN
     if step in ("dyno", "logs"):

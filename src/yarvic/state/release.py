@@ -16,7 +16,7 @@ from yarvic.core.evidence.conditions import RUN_WORDS
 from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.formats.maps import maps_to_csv, maps_to_json
-from yarvic.core.job.model import Revision, Waiver
+from yarvic.core.job.model import Revision, Waiver, parts_on
 from yarvic.core.job.store import Job
 from yarvic.core.physics.correction import title as standard_title
 from yarvic.core.physics.fuel import fuel
@@ -55,11 +55,13 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
         fault, slots = str(error), ()
     results = session.results.get(revision.id) or RevisionResults(revision.id, (), (), ())
     baseline = session.results.get(stock.id)
+    builds = job.builds()
     mean, spread = _band(results, session.standard, job.sheet.band_rpm)
     return Case(
         sheet=job.sheet,
         revision=revision,
-        build=len(job.builds()),
+        build=len(builds),
+        parts=parts_on(builds),
         image_fault=fault,
         baseline_pulls=baseline.full_pulls if baseline else 0,
         flashes=tuple(job.flashes()),
@@ -167,7 +169,7 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
     ]
     content = SheetContent(
         shop=job.sheet.shop,
-        title=f"{job.sheet.vehicle.name}, {job.sheet.vehicle.kind}",
+        title=", ".join(w for w in (job.sheet.vehicle.name, job.sheet.vehicle.kind) if w),
         revision=s.revision.name,
         reason=s.revision.reason,
         signer=s.signer,

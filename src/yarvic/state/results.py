@@ -11,9 +11,10 @@ from yarvic.core.errors import Cancelled, EvidenceError, JobError
 from yarvic.core.evidence.dyno import Curve, Held, held_power
 from yarvic.core.evidence.log import Log, Problem, problems
 from yarvic.core.evidence.pulls import Pull
-from yarvic.core.job.model import Evidence, Vehicle
+from yarvic.core.job.model import Evidence, parts_on
 from yarvic.core.job.store import Job
 from yarvic.core.physics.correction import STANDARDS
+from yarvic.core.plan.vehicle import Vehicle
 from yarvic.state.work import Asked, Progress
 
 FULL_THROTTLE = 1.0
@@ -115,7 +116,8 @@ def apart(one: Evidence, other: Evidence) -> list[str]:
 def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: Asked) -> dict[int, RevisionResults]:
     """Findings and curves of the given revisions. Raises Cancelled, JobError."""
     everything = job.evidence()
-    limits = default_limits(job.sheet.limits)
+    builds = job.builds()
+    limits = {b.number: default_limits(job.sheet.judged_limits(parts_on(builds, b.number))) for b in builds}
     wanted = [e for e in everything if e.revision_id in revision_ids]
     pulls: dict[int, list[PullResult]] = {r: [] for r in revision_ids}
     wrong: dict[int, list[Problem]] = {r: [] for r in revision_ids}
@@ -130,7 +132,7 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
             wrong[item.revision_id].append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
             continue
         wrong[item.revision_id] += problems(log)
-        for checked in check_log(item.id, log, limits, item.conditions, job.sheet.vehicle.asked):
+        for checked in check_log(item.id, log, limits[item.build], item.conditions, job.sheet.vehicle.asked):
             curves = _curves(item, checked.curve, job.sheet.vehicle)
             held = _held(item, log, checked.pull)
             pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves, held))

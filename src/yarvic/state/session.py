@@ -12,16 +12,18 @@ from psygnal import Signal
 from yarvic.bench.rig import PullSettings
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import unpack
-from yarvic.core.errors import CalibrationError, JobError, YarvicError
+from yarvic.core.errors import CalibrationError, JobError, LinkError, YarvicError
 from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.model import Revision
 from yarvic.core.job.store import Clock, Job, now
 from yarvic.core.link.flash import Flashed
+from yarvic.core.plan.readiness import Readiness
 from yarvic.state.bench import BenchState, Measured
 from yarvic.state.draft import DraftState, calibrations_of
 from yarvic.state.results import RevisionResults, evaluate
 from yarvic.state.settings import Settings
+from yarvic.state.sheet import SheetState
 from yarvic.state.work import Asked, Handle, Progress, Runner, Work, is_cancel
 
 DRAFT = -1
@@ -35,6 +37,8 @@ class Session:
     """State behind the window. Signals carry no data but what is named; listeners read the session."""
 
     job_changed = Signal()
+    sheet_changed = Signal()
+    panel_asked = Signal(str)  # a part of the step in sight is to be shown
     selection_changed = Signal()
     draft_changed = Signal()
     results_changed = Signal()
@@ -51,6 +55,7 @@ class Session:
         self.runner = runner
         self.job: Job | None = None
         self.bench: BenchState | None = None
+        self.sheet: SheetState | None = None
         self.draft: DraftState | None = None
         self.results: dict[int, RevisionResults] = {}
         self.working = DRAFT
@@ -68,23 +73,24 @@ class Session:
         """Open a job in place of the present one. Raises JobError; then the present one stays."""
         job = Job.open(path, read_only=read_only, clock=clock)
         try:
-            bench = BenchState(job)
+            bench, no_bench = _bench_of(job)
             revisions = job.revisions()
             draft, draft_fault = self._kept_draft(job, revisions)
         except YarvicError:
             job.close()
             raise
         self.close_job()
-        self.job, self.bench = job, bench
-        bench.changed.connect(lambda: self.bench_changed.emit())
-        self.slot = job.layout.slots[0]
+        self.job, self.sheet = job, SheetState(job, self._sheet_changed)
+        self._take_bench(bench)
         self.standard = job.sheet.standard
         self.settings.last_job = str(path)
         self._take_up(draft)
-        self.working = DRAFT if draft is not None else self._revisions[-1].id
+        self.working = DRAFT if draft is not None or not self._revisions else self._revisions[-1].id
         self.reference = self._default_reference()
         self.job_changed.emit()
         self.selection_changed.emit()
+        if no_bench is not None:
+            self.say(f"{no_bench} Logs can be judged; nothing is flashed here.")
         if draft is not None:
             self.say(f"The draft on {draft.parent.name} was kept and is open again.")
         if draft_fault is not None:
@@ -92,6 +98,35 @@ class Session:
         self._judge([r.id for r in self._revisions])
         self.runner.run(
             "Checking the file", lambda p, c: verify(path), lambda _: None, self.failed.emit, visible=False
+        )
+
+    def _take_bench(self, bench: BenchState | None) -> None:
+        assert self.job is not None
+        self.bench = bench
+        if bench is not None:
+            bench.changed.connect(lambda: self.bench_changed.emit())
+        self.slot = self.job.layout.slots[0] if self.job.has_maps else ""
+
+    def _sheet_changed(self, judged_by: bool) -> None:
+        self.sheet_changed.emit()
+        if judged_by:
+            self._judge([r.id for r in self._revisions])
+
+    def take_stock(self, layout_toml: str, image: bytes, author: str) -> None:
+        """Give a job without maps its layout and stock image. Raises CalibrationError, JobError; then it has none yet."""
+        if self.job is None:
+            raise JobError("no job is open", remedy="Open a job first.")
+        made = self.job.take_stock(layout_toml, image, author or "not named")
+        bench, no_bench = _bench_of(self.job)
+        self._take_bench(bench)
+        self._take_up(None)
+        self.working = made.id
+        self.reference = None
+        self.results[made.id] = RevisionResults(made.id, (), (), ())
+        self.job_changed.emit()
+        self.selection_changed.emit()
+        self.say(
+            str(no_bench) if no_bench is not None else f"{made.name} is on file. Flash it, then pull the baseline."
         )
 
     @staticmethod
@@ -124,7 +159,7 @@ class Session:
             self._running.cancel()
         if self.job is not None:
             self.job.close()
-        self.job = self.bench = self.draft = None
+        self.job = self.bench = self.sheet = self.draft = None
         self.results = {}
         self._revisions = []
 
@@ -149,7 +184,7 @@ class Session:
     def name_of(self, rung: int | None) -> str:
         """The name of a rung; the draft has the name it will get."""
         if rung == DRAFT and self.job is not None:
-            return self.job.next_name()
+            return self.job.next_name() if self.draft is not None else ""
         revision = self.revision(rung)
         return revision.name if revision else ""
 
@@ -228,7 +263,8 @@ class Session:
                 )
             return self.draft
         parent = self.working_revision()
-        assert parent is not None
+        if parent is None:
+            raise JobError("the job has no maps yet", remedy="Take its stock image under Maps.")
         self.draft = DraftState(self.job, parent)
         self.draft.changed.connect(lambda: self.draft_changed.emit())
         self.working = DRAFT
@@ -321,6 +357,13 @@ class Session:
         if revision is None:
             self.say("Commit the draft first: only a revision is flashed.", trouble=True)
             return
+        stops = Readiness(self.job.sheet.readiness).stopping()
+        if stops:
+            remedy = "Mend it, look again, and set it to pass under Job, Readiness."
+            self.failed.emit(
+                LinkError("flashing is stopped by the vehicle's readiness", concerns=stops, remedy=remedy)
+            )
+            return
         bench, job = self.bench, self.job
 
         def done(result: Flashed) -> None:
@@ -405,3 +448,13 @@ class Session:
     def say(self, sentence: str, *, trouble: bool = False) -> None:
         """Put a sentence in the status line."""
         self.told.emit(sentence, trouble)
+
+
+def _bench_of(job: Job) -> tuple[BenchState | None, LinkError | None]:
+    """The simulated bench for a job; none, and why, where no simulated vehicle has its unit or there are no maps yet."""
+    if not job.has_maps:
+        return None, None
+    try:
+        return BenchState(job), None
+    except LinkError as error:
+        return None, error

@@ -5,9 +5,11 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH, amount, judge, verdict
-from yarvic.core.checks.limits import ComponentLimit, Rule, default_limits, parse_limits, read_limits
+from yarvic.core.checks.limits import default_limits, parse_limits, read_limits
+from yarvic.core.checks.rule import Rule
 from yarvic.core.checks.run import FAMILIES, check_log, summarize
 from yarvic.core.errors import FormatError
 from yarvic.core.evidence.channels import CHANNELS

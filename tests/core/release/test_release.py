@@ -39,6 +39,7 @@ def case(pulled):
         sheet=PTARMIGAN.sheet(),
         revision=revision,
         build=1,
+        parts=frozenset(),
         image_fault="",
         baseline_pulls=3,
         flashes=(Flash(2, "2024-01-01T10:00:00", "unit 1", IMAGE, 4),),

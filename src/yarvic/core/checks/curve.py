@@ -7,7 +7,9 @@ from dataclasses import replace
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import Finding
+from yarvic.core.checks.finding import HOLDS, Finding
+
+NO_LOSS = "a limit stands at the crank and the drivetrain's loss is not stated"
 
 
 def curve(data: PullEvidence) -> list[Finding]:
@@ -20,6 +22,9 @@ def curve(data: PullEvidence) -> list[Finding]:
         limit = data.limits.component(key)
         if limit is None:
             findings.append(data.not_known(key, f"the job states no limit for {key}", "roller_speed"))
+            continue
+        if limit.basis == "crank":
+            findings.append(data.not_known(key, NO_LOSS, "roller_speed"))
             continue
         if data.curve is None:
             findings.append(data.not_known(key, "no dyno curve belongs to this pull", "roller_speed"))
@@ -36,6 +41,9 @@ def curve(data: PullEvidence) -> list[Finding]:
             where,
             rule=limit.rule(f"{title} against the components"),
         )
+        if found.severity == HOLDS and data.limits.at_crank(key):
+            findings.append(data.not_known(key, NO_LOSS, "roller_speed"))
+            continue
         findings.append(replace(found, basis=f"{limit.basis}, uncorrected"))
     limit = data.limits.component("engine_speed")
     if limit is not None:

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from yarvic.core.checks.finding import UNKNOWN, Finding, Where, judge
-from yarvic.core.checks.limits import Limits, Rule
+from yarvic.core.checks.limits import Limits
+from yarvic.core.checks.rule import Rule
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from yarvic.core.checks.limits import Rule
+from yarvic.core.checks.rule import Rule
 from yarvic.core.units import UNITS, from_canonical
 
 HOLDS, WATCH, STOP, UNKNOWN = "holds", "watch", "stop", "unknown"

@@ -9,6 +9,7 @@ import numpy as np
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import HOLDS, Finding
 from yarvic.core.errors import EvidenceError
+from yarvic.core.physics import FloatArray
 
 
 def fuel_pressure(data: PullEvidence) -> list[Finding]:
@@ -21,16 +22,46 @@ def fuel_pressure(data: PullEvidence) -> list[Finding]:
         findings.append(data.found("injector_window", float(window[top]), "Injector window used", where))
     except EvidenceError as error:
         findings.append(data.not_known("injector_window", str(error), "injector_window"))
+    return findings + _components(data)
+
+
+def _components(data: PullEvidence) -> list[Finding]:
+    """What the job's own ledger allows of duty, window and sag, where it does."""
+    findings = []
+    for key, words in (("injector_duty", "Injector duty"), ("injector_window", "Injection window")):
+        limit = data.limits.component(key)
+        if limit is not None:
+            rule = limit.rule(f"{words} against the components")
+            statement = f"{words} for the {limit.component}"
+            findings.append(data.highest(f"{key}_limit", "injector_window", statement, rule))
+    limit = data.limits.component("rail_sag")
+    if limit is not None and data.engine.rail:
+        rule = limit.rule("Rail sag against the components")
+        try:
+            t, off = _off_target(data)
+            low = int(np.nanargmin(off))
+            where = data.where("rail_pressure", float(t[low]))
+            sag = max(-float(off[low]), 0.0)
+            findings.append(
+                data.found("rail_sag_limit", sag, f"Rail sag for the {limit.component}", where, rule=rule)
+            )
+        except (EvidenceError, ValueError) as error:
+            findings.append(data.not_known("rail_sag_limit", str(error), "rail_pressure"))
     return findings
+
+
+def _off_target(data: PullEvidence) -> tuple[FloatArray, FloatArray]:
+    """Time, and rail pressure less its target in Pa; NaN until it has settled. Raises EvidenceError."""
+    t, rail = data.series("rail_pressure")
+    data.series("rail_target")
+    settled = t >= data.pull.start_s + data.limits.sensor["settle"]
+    return t, np.where(settled, rail - data.log.at("rail_target", t), np.nan)
 
 
 def _rail(data: PullEvidence) -> Finding:
     try:
-        t, rail = data.series("rail_pressure")
-        data.series("rail_target")
-        target = data.log.at("rail_target", t)
-        settled = t >= data.pull.start_s + data.limits.sensor["settle"]
-        off = np.where(settled, rail / target - 1.0, np.nan)
+        t, difference = _off_target(data)
+        off = difference / data.log.at("rail_target", t)
         low = int(np.nanargmin(off))
         found = data.found(
             "rail_sag",

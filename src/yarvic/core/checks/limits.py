@@ -8,82 +8,14 @@ from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import ValidationError
 
+from yarvic.core.checks.components import ComponentLimit
+from yarvic.core.checks.rule import Rule
 from yarvic.core.errors import FormatError
 from yarvic.core.formats.files import read_bounded
-from yarvic.core.units import UNITS, to_canonical
-
-Side = Literal["above", "below"]
-
-
-class Rule(BaseModel):
-    """One limit: trouble lies above or below `stop`; `watch` comes before it. Both in `unit`."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    title: Annotated[str, Field(min_length=1)]
-    quantity: str
-    unit: str
-    side: Side
-    watch: float
-    stop: float
-    source: Annotated[str, Field(min_length=1)]
-
-    @model_validator(mode="after")
-    def _in_order(self) -> Rule:
-        if self.unit not in UNITS or UNITS[self.unit].quantity != self.quantity:
-            raise ValueError(f"unit {self.unit!r} does not measure {self.quantity}")
-        if (self.watch > self.stop) == (self.side == "above") and self.watch != self.stop:
-            raise ValueError("watch must come before stop")
-        return self
-
-    @property
-    def watch_canonical(self) -> float:
-        """The watch limit in the canonical unit."""
-        return float(to_canonical(self.watch, self.unit))
-
-    @property
-    def stop_canonical(self) -> float:
-        """The stop limit in the canonical unit."""
-        return float(to_canonical(self.stop, self.unit))
-
-
-class ComponentLimit(BaseModel):
-    """What a component stands: `safe` always, up to `stretch` at the cost of its life, beyond it not at all."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    key: Literal["power", "torque", "boost", "exhaust_temperature", "engine_speed"]
-    component: str
-    basis: Literal["wheel", "crank", "gas", "shaft"]
-    unit: str
-    safe: float
-    stretch: float
-    source: str
-
-    @model_validator(mode="after")
-    def _in_order(self) -> ComponentLimit:
-        if self.unit not in UNITS:
-            raise ValueError(f"unit {self.unit!r} is not known")
-        if self.safe > self.stretch:
-            raise ValueError(f"{self.component}: safe is above stretch")
-        return self
-
-    def rule(self, title: str) -> Rule:
-        """The same limit as a rule."""
-        quantity = UNITS[self.unit].quantity
-        return Rule(
-            title=title,
-            quantity=quantity,
-            unit=self.unit,
-            side="above",
-            watch=self.safe,
-            stop=self.stretch,
-            source=f"{self.component}: {self.source}",
-        )
 
 
 @dataclass(frozen=True)
@@ -95,9 +27,20 @@ class Limits:
     components: tuple[ComponentLimit, ...] = ()
 
     def component(self, key: str) -> ComponentLimit | None:
-        """The tightest component limit of this key, None when the job states none."""
-        found = [c for c in self.components if c.key == key]
-        return min(found, key=lambda c: float(to_canonical(c.stretch, c.unit)), default=None)
+        """The tightest component limit of this key, None when the job states none.
+
+        What a gearbox carries counts among the torques. A limit at the crank counts only where there is no other:
+        without the drivetrain's loss it cannot be held against what was measured at the wheels.
+        """
+        keys = (key, "gearbox_torque") if key == "torque" else (key,)
+        found = [c for c in self.components if c.key in keys]
+        usable = [c for c in found if c.basis != "crank"] or found
+        return min(usable, key=lambda c: c.canonical("stretch"), default=None)
+
+    def at_crank(self, key: str) -> bool:
+        """Whether a limit of this key stands at the crank and was not brought to the wheels."""
+        keys = (key, "gearbox_torque") if key == "torque" else (key,)
+        return any(c.key in keys and c.basis == "crank" for c in self.components)
 
 
 def parse_limits(text: str, components: tuple[ComponentLimit, ...] = (), *, source: str = "limits") -> Limits:

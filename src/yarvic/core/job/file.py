@@ -13,9 +13,9 @@ from typing import IO
 from urllib.parse import quote
 
 from yarvic.core.errors import JobError, JobInUseError, JobNotWritableError
+from yarvic.core.job.migrations import VERSION, bring_up_to_date, lay_over
 
 APPLICATION_ID = 0x59524A42  # "YRJB"
-VERSION = 1
 _SQLITE_MARK = b"SQLite format 3\0"
 _TABLES = {
     "sheet", "build", "image", "revision", "draft", "evidence", "evidence_column", "flash", "waiver", "release",
@@ -104,7 +104,9 @@ def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
         )
         try:
             _prepare(connection)
-            _check(connection, path)
+            version = _check(connection, path)
+            if version < VERSION:
+                (lay_over if read_only else bring_up_to_date)(connection, version)
         except BaseException:
             connection.close()
             raise
@@ -197,8 +199,8 @@ def check_head(path: Path) -> None:
         raise JobError("this is not a job file", concerns=str(path), remedy="Choose a file that ends in .yarvic.")
 
 
-def _check(connection: sqlite3.Connection, path: Path) -> None:
-    version = connection.execute("PRAGMA user_version").fetchone()[0]
+def _check(connection: sqlite3.Connection, path: Path) -> int:
+    version = int(connection.execute("PRAGMA user_version").fetchone()[0])
     if version > VERSION:
         raise JobError(
             f"the job was written by a newer Yarvic (file version {version}, this one reads {VERSION})",
@@ -213,6 +215,7 @@ def _check(connection: sqlite3.Connection, path: Path) -> None:
             concerns=str(path),
             remedy="Restore it from a copy.",
         )
+    return version
 
 
 def verify(path: Path) -> None:

@@ -2,83 +2,75 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from yarvic.core.calibration.edits import Edit
-from yarvic.core.checks.evidence_of_pull import EngineKind
-from yarvic.core.checks.limits import ComponentLimit
+from yarvic.core.checks.components import ComponentLimit, as_fitted
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.physics.correction import STANDARDS
+from yarvic.core.plan.parts import Part, names_fault
+from yarvic.core.plan.plan import Plan
+from yarvic.core.plan.ratings import Family
+from yarvic.core.plan.readiness import Item
+from yarvic.core.plan.vehicle import Document, Vehicle
 
 
-class _Document(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+class JobSheet(Document):
+    """What the job is about; the base of its checks and its release. `fitted`: what was fitted when it came in."""
 
-
-class Vehicle(_Document):
-    """What the vehicle is. Lengths in mm, mass in kg."""
-
-    name: Annotated[str, Field(min_length=1)]
-    kind: str
-    engine: str
-    cylinders: Annotated[int, Field(ge=1, le=16)]
-    bore_mm: Annotated[float, Field(gt=20, lt=300)]
-    stroke_mm: Annotated[float, Field(gt=20, lt=400)]
-    compression_ratio: Annotated[float, Field(gt=5, lt=25)]
-    redline_rpm: Annotated[float, Field(gt=500, lt=25000)]
-    mass_kg: Annotated[float, Field(gt=50, lt=60000)]
-    boost_controlled: bool
-    fuels: dict[str, str]
-    ignition: Literal["spark", "compression"] = "spark"
-    rail: bool = True
-    knock_control: bool = True
-
-    @property
-    def asked(self) -> EngineKind:
-        """What of the engine decides which checks apply."""
-        return EngineKind(self.ignition, self.boost_controlled, self.rail, self.knock_control)
-
-    @property
-    def displacement_m3(self) -> float:
-        """Swept volume of all cylinders in m3."""
-        return 3.141592653589793 / 4.0 * (self.bore_mm / 1e3) ** 2 * self.stroke_mm / 1e3 * self.cylinders
-
-
-class Station(_Document):
-    """A place along the vehicle, from filter to tyre, and what is fitted there."""
-
-    key: str
-    title: str
-    line: Literal["air", "engine", "exhaust", "drive"]
-    fitted: str
-    limit_keys: tuple[str, ...] = ()
-
-
-class JobSheet(_Document):
-    """What the job is about; the base of its checks and its release."""
-
-    title: Annotated[str, Field(min_length=1)]
-    shop: str
+    title: Annotated[str, Field(min_length=1, max_length=80)]
+    shop: str = ""
     vehicle: Vehicle
-    purpose: Literal["towing", "daily road", "track", "race", "rescue"]
-    use: Literal["public road", "closed course"]
-    altitude_m: float
-    standard: str
-    band_rpm: tuple[float, float]
-    limits: tuple[ComponentLimit, ...]
-    stations: tuple[Station, ...]
-    pulls_required: Annotated[int, Field(ge=1)] = 3
+    purpose: Literal["towing", "daily road", "track", "race", "rescue"] = "daily road"
+    use: Literal["public road", "closed course"] = "public road"
+    altitude_m: Annotated[float, Field(ge=-450, le=6000)] | None = None
+    standard: str = "none"
+    band_rpm: tuple[float, float] = (2000.0, 6000.0)
+    limits: tuple[ComponentLimit, ...] = ()
+    parts: tuple[Part, ...] = ()
+    fitted: dict[str, str] = Field(default_factory=dict)
+    readiness: tuple[Item, ...] = ()
+    plan: Plan = Field(default_factory=Plan)
+    families: tuple[Family, ...] = ()
+    pulls_required: Annotated[int, Field(ge=1, le=99)] = 3
 
     @model_validator(mode="after")
     def _makes_sense(self) -> JobSheet:
-        if self.band_rpm[0] >= self.band_rpm[1]:
+        if not 0.0 < self.band_rpm[0] < self.band_rpm[1]:
             raise ValueError("the scored band must rise")
         if self.standard not in STANDARDS:
             raise ValueError(f"there is no correction standard {self.standard!r}")
+        fault = names_fault(self.limits, self.parts)
+        if fault:
+            raise ValueError(fault)
+        known = {p.key for p in self.parts}
+        lost = next((k for s in self.plan.stages for k in s.parts if k not in known), None)
+        if lost:
+            raise ValueError(f"a stage needs part {lost}, which is not in the list")
+        items = [i.key for i in self.readiness]
+        if len(items) != len(set(items)):
+            raise ValueError("a readiness item stands there twice")
         return self
+
+    def judged_limits(self, parts: Collection[str]) -> tuple[ComponentLimit, ...]:
+        """The limits as they are held against a measurement with these parts fitted."""
+        return as_fitted(self.limits, parts, self.vehicle.loss, self.vehicle.stroke_mm)
+
+
+class Fitting(Document):
+    """What happened between two builds: parts on and off by key, when by the calendar, at which reading, for how much."""
+
+    parts: tuple[str, ...] = ()
+    removed: tuple[str, ...] = ()
+    date: str = ""
+    odometer_km: Annotated[float, Field(ge=0)] | None = None
+    engine_hours: Annotated[float, Field(ge=0)] | None = None
+    cost: Annotated[float, Field(ge=0)] = 0.0
+    labour_hours: Annotated[float, Field(ge=0)] = 0.0
 
 
 @dataclass(frozen=True)
@@ -89,6 +81,7 @@ class Build:
     title: str
     time: str
     fitted: dict[str, str]
+    event: Fitting = field(default_factory=Fitting)
 
 
 @dataclass(frozen=True)
@@ -168,3 +161,13 @@ class Entry:
     time: str
     subject: str
     sentence: str
+
+
+def parts_on(builds: Iterable[Build], number: int | None = None) -> frozenset[str]:
+    """The keys of the parts that are on the vehicle in a build; None: in the last one."""
+    on: set[str] = set()
+    for build in builds:
+        if number is not None and build.number > number:
+            break
+        on = (on - set(build.event.removed)) | set(build.event.parts)
+    return frozenset(on)

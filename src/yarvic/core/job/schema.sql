@@ -1,6 +1,8 @@
--- Job file, version 1. Documented in docs/job-file.md.
+-- Job file, version 2. Documented in docs/job-file.md.
 CREATE TABLE sheet (id INTEGER PRIMARY KEY CHECK (id = 1), document TEXT NOT NULL, layout TEXT NOT NULL);
-CREATE TABLE build (number INTEGER PRIMARY KEY, title TEXT NOT NULL, time TEXT NOT NULL, fitted TEXT NOT NULL);
+CREATE TABLE build (number INTEGER PRIMARY KEY, title TEXT NOT NULL, time TEXT NOT NULL, fitted TEXT NOT NULL,
+  event TEXT NOT NULL DEFAULT '{}'
+);
 CREATE TABLE image (sha256 TEXT PRIMARY KEY, size INTEGER NOT NULL, data BLOB NOT NULL);
 CREATE TABLE revision (
   id INTEGER PRIMARY KEY,

@@ -28,6 +28,7 @@ from yarvic.core.job.model import (
     Draft,
     Entry,
     Evidence,
+    Fitting,
     Flash,
     JobSheet,
     Release,
@@ -60,17 +61,27 @@ class Job:
         if row is None:
             raise JobError("the job file holds no job sheet", concerns=str(path), remedy="Restore it from a copy.")
         self._sheet = self._document(JobSheet.model_validate_json, row[0], "job sheet")
-        self._layout = self._document(parse_layout, row[1], "layout")
+        self._layout = self._document(parse_layout, row[1], "layout") if row[1] else None
 
     # -- opening and closing
 
     @classmethod
     def create(
-        cls, path: Path, sheet: JobSheet, layout_toml: str, stock_image: bytes, *, author: str, clock: Clock = now
+        cls,
+        path: Path,
+        sheet: JobSheet,
+        layout_toml: str = "",
+        stock_image: bytes | None = None,
+        *,
+        author: str,
+        clock: Clock = now,
     ) -> Job:
-        """A new job with its first build and the stock image as revision Stock."""
-        layout = parse_layout(layout_toml)
-        check_image(stock_image, layout, source="stock image")
+        """A new job with its first build; with an image, that is revision Stock. Without, it has no maps yet.
+
+        Raises JobError when the file cannot be made, CalibrationError for an image that does not fit its layout.
+        """
+        if stock_image is not None:
+            check_image(stock_image, parse_layout(layout_toml), source="stock image")
         lock = file.WriteLock(path)
         # Built under another name and linked into place, so that a job is there whole or not at all.
         new = path.with_name(f".{path.name}.new")
@@ -79,12 +90,14 @@ class Job:
             connection = file.create(new)
             with file.said(path):
                 connection.execute("BEGIN")
-                connection.execute("INSERT INTO sheet VALUES (1, ?, ?)", (sheet.model_dump_json(), layout_toml))
+                connection.execute("INSERT INTO sheet VALUES (1, ?, '')", (sheet.model_dump_json(),))
                 connection.execute(
-                    "INSERT INTO build VALUES (1, ?, ?, ?)", ("as received", clock().isoformat(), json.dumps({}))
+                    "INSERT INTO build VALUES (1, ?, ?, ?, ?)",
+                    ("as received", clock().isoformat(), json.dumps({}), Fitting().model_dump_json()),
                 )
                 connection.execute("COMMIT")
-            cls(new, connection, lock, clock).commit_revision("Stock", None, "as received", author, stock_image, ())
+            if stock_image is not None:
+                cls(new, connection, lock, clock).take_stock(layout_toml, stock_image, author)
             connection.close()
             file.put_in_place(new, path)
             return cls(path, file.connect(path, read_only=False), lock, clock)
@@ -167,30 +180,77 @@ class Job:
         """The job sheet."""
         return self._sheet  # type: ignore[no-any-return]
 
+    def keep_sheet(self, sheet: JobSheet, what: str) -> None:
+        """Put the job sheet on disk in place of the one before; the journal says `what` was changed."""
+        with self._committing() as c:
+            c.execute("UPDATE sheet SET document = ?", (sheet.model_dump_json(),))
+            self._write_journal(c, "sheet", what)
+        self._sheet = sheet
+
+    @property
+    def has_maps(self) -> bool:
+        """Whether the job knows the layout of its control unit and has a stock image."""
+        return self._layout is not None
+
     @property
     def layout(self) -> Layout:
-        """The memory layout of the vehicle's control unit."""
+        """The memory layout of the vehicle's control unit. Raises JobError while the job has no maps."""
+        if self._layout is None:
+            raise JobError(
+                "the job has no maps yet", concerns=str(self.path), remedy="Take its stock image under Maps."
+            )
         return self._layout  # type: ignore[no-any-return]
+
+    def take_stock(self, layout_toml: str, image: bytes, author: str) -> Revision:
+        """Give a job without maps its layout and the image it arrived with, as revision Stock.
+
+        Raises CalibrationError for an image that does not fit the layout, JobError when there are maps already.
+        """
+        layout = parse_layout(layout_toml)
+        check_image(image, layout, source="stock image")
+        if self._layout is not None:
+            raise JobError(
+                "the job has its maps already", concerns=str(self.path), remedy="Take the image as a draft."
+            )
+        with self._committing() as c:
+            c.execute("UPDATE sheet SET layout = ?", (layout_toml,))
+            made = self._insert_revision(c, "Stock", None, "as received", author, image, ())
+        self._layout = layout
+        return made
+
+    # -- builds
 
     def builds(self) -> list[Build]:
         """All builds in order."""
         return [
-            Build(r[0], r[1], r[2], self._document(json.loads, r[3], "build"))
-            for r in self._rows("SELECT number, title, time, fitted FROM build ORDER BY number")
+            Build(
+                r[0],
+                r[1],
+                r[2],
+                self._document(json.loads, r[3], "build"),
+                self._document(Fitting.model_validate_json, r[4], "fitting event"),
+            )
+            for r in self._rows("SELECT number, title, time, fitted, event FROM build ORDER BY number")
         ]
 
-    def fit(self, title: str, fitted: dict[str, str]) -> Build:
-        """Record a fitting event: it starts a new build."""
+    def fit(self, title: str, fitted: dict[str, str], event: Fitting | None = None) -> Build:
+        """Record a fitting event: it starts a new build. `fitted` says by station what is there now."""
+        if not title.strip():
+            raise JobError("a build needs its title", remedy="Say what was fitted or removed.")
+        event = event or Fitting()
         with self._committing() as c:
             number = c.execute("SELECT max(number) FROM build").fetchone()[0] + 1
             time = self._stamp()
-            c.execute("INSERT INTO build VALUES (?, ?, ?, ?)", (number, title, time, json.dumps(fitted)))
-            self._write_journal(c, "build", f"Build {number}: {title}.")
-        return Build(number, title, time, fitted)
+            c.execute(
+                "INSERT INTO build VALUES (?, ?, ?, ?, ?)",
+                (number, title.strip(), time, json.dumps(fitted), event.model_dump_json()),
+            )
+            self._write_journal(c, "build", f"Build {number}: {title.strip()}.")
+        return Build(number, title.strip(), time, fitted, event)
 
     def fitted(self) -> dict[str, str]:
         """What is fitted now, by station key: the sheet's entries with all builds on top."""
-        now = {s.key: s.fitted for s in self.sheet.stations}
+        now = dict(self.sheet.fitted)
         for build in self.builds():
             now.update(build.fitted)
         return now
@@ -237,20 +297,33 @@ class Job:
         if not reason.strip():
             raise JobError("a revision needs its reason", remedy="Say in one sentence why the maps changed.")
         check_image(image, self.layout, source=name)
-        sha, edits, time = image_id(image), tuple(edits), self._stamp()
         with self._committing() as c:
-            c.execute("INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image)))
-            build = c.execute("SELECT max(number) FROM build").fetchone()[0]
-            cursor = c.execute(
-                "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                (name, parent_id, reason.strip(), author, time, sha, build, edits_to_json(edits)),
-            )
+            made = self._insert_revision(c, name, parent_id, reason, author, image, edits)
             if drop_draft:
                 c.execute("DELETE FROM draft")
-            self._write_journal(c, name, f"{name} committed by {author}: {reason.strip()}")
+        return made
+
+    def _insert_revision(
+        self,
+        c: sqlite3.Connection,
+        name: str,
+        parent_id: int | None,
+        reason: str,
+        author: str,
+        image: bytes,
+        edits: Iterable[Edit],
+    ) -> Revision:
+        sha, edits, time, reason = image_id(image), tuple(edits), self._stamp(), reason.strip()
+        c.execute("INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image)))
+        build = c.execute("SELECT max(number) FROM build").fetchone()[0]
+        cursor = c.execute(
+            "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            (name, parent_id, reason, author, time, sha, build, edits_to_json(edits)),
+        )
+        self._write_journal(c, name, f"{name} committed by {author}: {reason}")
         assert cursor.lastrowid is not None
-        return Revision(cursor.lastrowid, name, parent_id, reason.strip(), author, time, sha, build, edits)
+        return Revision(cursor.lastrowid, name, parent_id, reason, author, time, sha, build, edits)
 
     def image(self, sha256: str) -> bytes:
         """The image of this content. Raises JobError when it is missing or its bytes do not match its name."""

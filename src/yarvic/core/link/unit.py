@@ -16,6 +16,14 @@ class Identity:
     running: str
 
 
+@dataclass(frozen=True)
+class FaultCode:
+    """A stored fault code (ISO 15031-6, SAE J2012) and its words."""
+
+    code: str
+    title: str
+
+
 class ControlUnit(Protocol):
     """A control unit on the link. Methods raise LinkError when the unit refuses or the link breaks."""
 
@@ -24,6 +32,9 @@ class ControlUnit(Protocol):
 
     def supply_voltage(self) -> float:
         """Supply voltage in V, as the unit measures it."""
+
+    def fault_codes(self) -> list[FaultCode]:
+        """The codes that the unit has stored."""
 
     def read_block(self, index: int) -> bytes:
         """One block of its calibration memory."""

@@ -9,6 +9,8 @@ from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH
 from yarvic.core.checks.run import Summary, families_of
 from yarvic.core.job.model import Evidence, Flash, JobSheet, Revision, Waiver
+from yarvic.core.plan.plan import not_fitted
+from yarvic.core.plan.readiness import Readiness
 
 # Spread of the mean power over the band, as a share of it, past which pulls do not repeat well enough to judge by.
 # Common practice, no published source: about 4 hp of 250 over three pulls.
@@ -39,6 +41,7 @@ class Case:
     sheet: JobSheet
     revision: Revision
     build: int
+    parts: frozenset[str]
     image_fault: str
     baseline_pulls: int
     flashes: tuple[Flash, ...]
@@ -57,6 +60,8 @@ def gate(case: Case) -> list[Condition]:
     waived = {w.condition: w for w in case.waivers}
     conditions = [
         _image(case),
+        _ready(case),
+        *_prerequisites(case),
         _baseline(case),
         _flashed(case),
         _pulls(case),
@@ -89,6 +94,44 @@ def _image(case: Case) -> Condition:
         return Condition("image", "Image is whole", STOP, case.image_fault, False)
     sentence = f"Checksum holds and every value is within its bounds; SHA-256 {case.revision.image[:12]}."
     return Condition("image", "Image is whole", HOLDS, sentence, False)
+
+
+def _ready(case: Case) -> Condition:
+    title = "Vehicle is fit to be calibrated"
+    ready = Readiness(case.sheet.readiness)
+    if ready.of("stop"):
+        return Condition("ready", title, STOP, f"{ready.stopping()}.", False)
+    if not ready.items:
+        return Condition("ready", title, WATCH, "No readiness list is kept for this job.", True)
+    unseen = ready.of("")
+    if unseen:
+        text = f"{len(unseen)} of {len(ready.items)} items were not looked at, the first: {unseen[0].title}."
+        return Condition("ready", title, WATCH, text, True)
+    watched = ", ".join(i.title for i in ready.of("watch"))
+    return Condition(
+        "ready", title, HOLDS, f"All items looked at{f'; to watch: {watched}' if watched else ''}.", True
+    )
+
+
+def _prerequisites(case: Case) -> list[Condition]:
+    """What the stage of this revision requires: said only where the plan has one for it."""
+    stage = case.sheet.plan.stage_of(case.revision.name)
+    if stage is None:
+        return []
+    title = f"What {stage.title} requires is there"
+    lacking = not_fitted(case.sheet.plan.required(stage, case.sheet.parts), case.parts, case.sheet.parts)
+    if lacking:
+        text = f"Made for a vehicle with {', '.join(lacking)}, which is not fitted. Fit it, or release another map."
+        return [Condition("prerequisites", title, STOP, text, False)]
+    used = {e.conditions.fuel for e in case.evidence if e.conditions is not None}
+    if stage.fuel and used and stage.fuel not in used:
+        text = f"Made for {stage.fuel}; measured on {', '.join(sorted(used))}."
+        return [Condition("prerequisites", title, STOP, text, True)]
+    if case.sheet.vehicle.gearbox_unit and not stage.gearbox_calibration:
+        text = "The gearbox has a unit of its own, and no calibration of it is paired with this stage."
+        return [Condition("prerequisites", title, STOP, text, True)]
+    pair = f" Gearbox calibration: {stage.gearbox_calibration}." if stage.gearbox_calibration else ""
+    return [Condition("prerequisites", title, HOLDS, f"All its parts are fitted.{pair}", False)]
 
 
 def _baseline(case: Case) -> Condition:

@@ -168,7 +168,15 @@ class FlashView(View):
         self.link.update()
         if s.bench is None or s.job is None:
             self.memory.show_states([])
-            self.said.setText("Open a job first.")
+            self.said.setText(
+                "Open a job first."
+                if s.job is None
+                else "This job has no maps yet: take its stock image under Maps."
+                if not s.job.has_maps
+                else "No unit is on the link: no simulated vehicle has a unit of this family."
+            )
+            self.key.setText("")
+            self.journal.clear()
             return
         if not busy:
             self.memory.show_states(self._states())

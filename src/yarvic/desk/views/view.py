@@ -60,6 +60,9 @@ class View(QWidget):
         """Title, text and whether to offer the way, for a view that shows evidence and has none."""
         s = self.session
         revision = s.evidence_revision()
+        if s.job is not None and revision is None:
+            text = f"{comes_here} stand here once its stock image was taken, under Maps, and it was pulled."
+            return "This job has no maps yet", text, False
         if s.job is None or revision is None:
             return "No job is open", f"{comes_here} stand here once a job is open.", True
         return f"No pulls of {revision.name} yet", f"{comes_here} stand here once it was flashed and pulled.", True
@@ -90,6 +93,9 @@ class View(QWidget):
     def main_widget(self) -> QWidget:
         """Where the focus goes when the figure is chosen by key."""
         return self
+
+    def show_panel(self, name: str) -> None:
+        """Show a part of the view, for those that have parts."""
 
     def escape(self) -> None:
         """Esc: leave what is half-way; never lose work."""

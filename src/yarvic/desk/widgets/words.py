@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 
 def word(text: str, action: Callable[[], None], keys: str = "", *, checkable: bool = False) -> QPushButton:
@@ -128,3 +128,14 @@ def row(*widgets: QWidget | None, spacing: int = 4) -> QHBoxLayout:
         else:
             layout.addWidget(widget)
     return layout
+
+
+def sideways(widget: QWidget) -> QScrollArea:
+    """The widget in an area that gives way: where the window is too narrow or low for it, it scrolls."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    widget.setObjectName("plain")
+    area.setWidget(widget)
+    return area

@@ -15,8 +15,9 @@ from yarvic.bench.loggers import STYLES, write_log
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.formats.files import write_whole
+from yarvic.core.job.model import parts_on
 from yarvic.core.physics.fuel import fuel as fuel_by_key
-from yarvic.core.units import from_canonical, to_canonical
+from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.logs.track import NOTHING, Lane, Points, Track, lanes_of
 from yarvic.desk.views.view import View
@@ -195,10 +196,11 @@ class LogsView(View):
 
     def _limit(self, lane: Lane, unit: str) -> float | None:
         job = self.session.job
-        limits = [m for m in job.sheet.limits if m.key == lane.limit_key] if job is not None else []
+        judged = job.sheet.judged_limits(parts_on(job.builds())) if job is not None else ()
+        limits = [m for m in judged if m.key == lane.limit_key]
         if not limits:
             return None
-        return min(float(from_canonical(to_canonical(m.stretch, m.unit), unit)) for m in limits)
+        return min(float(from_canonical(m.canonical("stretch"), unit)) for m in limits)
 
     def _whole(self) -> None:
         shown = self.shown()

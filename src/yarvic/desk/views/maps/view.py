@@ -26,6 +26,7 @@ from yarvic.core.errors import YarvicError
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.maps.grid import KNOCK_DEG, Grid
 from yarvic.desk.views.maps.slices import Slices
+from yarvic.desk.views.maps.stock import StockForm
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
 from yarvic.state.maps import OPERANDS, SCALARS, number
@@ -53,6 +54,14 @@ class MapsView(View):
         self.maps = window.maps
         self._operation = "set"
         self._head()
+        self.stock = StockForm(session)
+        self.stock.hide()
+        self.column.addWidget(self.stock, 1)
+        self.full = QWidget()
+        self.inside = QVBoxLayout(self.full)
+        self.inside.setContentsMargins(0, 0, 0, 0)
+        self.inside.setSpacing(6)
+        self.column.addWidget(self.full, 1)
         self.grid = Grid(self.maps)
         self.slices = Slices(self.maps)
         self.scalars = self._scalar_table()
@@ -60,7 +69,7 @@ class MapsView(View):
         self.strip = self._operand_strip()
         self._body()
         self.commit = self._commit_strip()
-        self.column.addWidget(self.commit)
+        self.inside.addWidget(self.commit)
         self.grid.typed.connect(lambda text: self._ask("set", text))
         self.grid.chosen.connect(self._selection_moved)
         self.slices.dragged.connect(self._dragged)
@@ -100,7 +109,7 @@ class MapsView(View):
         self.hand = Elided()
         self.hand.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         bar.addWidget(self.hand, 1)
-        self.column.addLayout(bar)
+        self.inside.addLayout(bar)
 
     def _operand_strip(self) -> QFrame:
         frame = QFrame()
@@ -119,7 +128,7 @@ class MapsView(View):
         layout.addWidget(word("Leave", self.escape, "Esc"))
         frame.setLayout(layout)
         frame.hide()
-        self.column.addWidget(frame)
+        self.inside.addWidget(frame)
         return frame
 
     def _body(self) -> None:
@@ -147,7 +156,7 @@ class MapsView(View):
         split.setChildrenCollapsible(False)
         self.body.addWidget(split)
         self.body.addWidget(self.scalars)
-        self.column.addWidget(self.body, 1)
+        self.inside.addWidget(self.body, 1)
 
     def _scalar_table(self) -> QTableWidget:
         table = QTableWidget(0, 5)
@@ -198,6 +207,13 @@ class MapsView(View):
     def refresh(self) -> None:
         """Another table, slot, revision or unit."""
         s = self.session
+        bare = s.job is not None and not s.job.has_maps
+        for widget in (self.full, self.chooser, self.slot, self.differs):
+            widget.setVisible(not bare)
+        self.stock.setVisible(bare)
+        if bare:
+            self.about.setText("fuel, ignition, boost, and the values around them")
+            return
         keys = dict(self.maps.titles())
         if self.maps.key not in keys and keys:
             self.maps.key = next(iter(keys))

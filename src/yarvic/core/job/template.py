@@ -1,0 +1,126 @@
+"""Job sheets as TOML: to begin a job from, to carry vehicle and limits from one job to another."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from yarvic.core.errors import FormatError
+from yarvic.core.formats.files import read_bounded, write_whole
+from yarvic.core.job.model import JobSheet
+from yarvic.core.plan.parts import first_fault
+from yarvic.core.plan.readiness import default_items, fresh
+from yarvic.core.plan.vehicle import Vehicle
+
+FORMAT = "yarvic sheet 1"
+MOST_BYTES = 1_000_000
+
+
+@cache
+def _starts() -> dict[str, dict[str, Any]]:
+    return tomllib.loads(files("yarvic.core.plan").joinpath("data/starts.toml").read_text("utf-8"))
+
+
+def starts() -> Mapping[str, str]:
+    """The kinds of engine that a sheet can begin with, by key, with their titles."""
+    return {key: str(entry["title"]) for key, entry in _starts().items()}
+
+
+def begin(kind: str, title: str, shop: str = "") -> JobSheet:
+    """A sheet of which only the kind of engine is known, with its usual readiness list.
+
+    Raises FormatError for a title that cannot be.
+    """
+    entry = _starts()[kind]
+    try:
+        vehicle = Vehicle(name=title, **entry["vehicle"])
+        return JobSheet(
+            title=title,
+            shop=shop,
+            vehicle=vehicle,
+            band_rpm=tuple(entry["band_rpm"]),
+            readiness=default_items(vehicle),
+        )
+    except ValidationError as error:
+        raise FormatError(first_fault(error), concerns="new job", remedy="Give it another title.") from None
+
+
+def as_template(sheet: JobSheet, title: str) -> JobSheet:
+    """The sheet for another vehicle of this kind: nothing seen yet, no revision bound, no answers."""
+    plan = sheet.plan.model_copy(
+        update={
+            "answers": (),
+            "stages": tuple(s.model_copy(update={"revisions": ()}) for s in sheet.plan.stages),
+        }
+    )
+    vehicle = sheet.vehicle.model_copy(update={"name": title})
+    changed = {"title": title, "vehicle": vehicle, "plan": plan, "readiness": fresh(sheet.readiness)}
+    try:
+        return JobSheet.model_validate({**{n: getattr(sheet, n) for n in JobSheet.model_fields}, **changed})
+    except ValidationError as error:
+        raise FormatError(first_fault(error), concerns="template", remedy="Give it another title.") from None
+
+
+def to_toml(sheet: JobSheet) -> str:
+    """A sheet as TOML text: what was not entered is left out, and so is who saw what when."""
+    import tomli_w
+
+    document = sheet.model_copy(update={"readiness": fresh(sheet.readiness)}).model_dump(mode="json")
+    text = tomli_w.dumps({"format": FORMAT, **_without_none(document)})
+    return f"# A job sheet of Yarvic. Units stand in the names.\n{text}"
+
+
+def _without_none(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {k: _without_none(v) for k, v in value.items() if v is not None and v != "" and v != []}
+    if isinstance(value, list):
+        return [_without_none(v) for v in value]
+    return value
+
+
+def parse_sheet(text: str, *, onto: JobSheet | None = None, source: str = "sheet") -> JobSheet:
+    """A sheet from TOML text; with `onto`, its parts in place of that sheet's, what it leaves out staying.
+
+    Raises FormatError naming the line, or the entry and what is wrong with it.
+    """
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise FormatError(f"not valid TOML: {error}", concerns=source, remedy="Mend the line named.") from None
+    except RecursionError:
+        raise FormatError(
+            "is nested too deeply", concerns=source, remedy="Choose a sheet that Yarvic wrote."
+        ) from None
+    if data.pop("format", None) != FORMAT:
+        raise FormatError(
+            f'is no job sheet: its first entry must be format = "{FORMAT}"', concerns=source, remedy="Choose another."
+        )
+    base = {n: getattr(onto, n) for n in JobSheet.model_fields} if onto is not None else {}
+    try:
+        if onto is not None and isinstance(data.get("vehicle"), dict):
+            # Title and name stay the job's own: what is taken is what the vehicle is.
+            data["vehicle"] = {**data["vehicle"], "name": onto.vehicle.name}
+            data["title"] = onto.title
+        return JobSheet.model_validate({**base, **data})
+    except ValidationError as error:
+        raise FormatError(first_fault(error), concerns=source, remedy="Mend the entry named.") from None
+
+
+def read_sheet(path: Path, *, onto: JobSheet | None = None) -> JobSheet:
+    """A sheet from a TOML file. Raises FormatError."""
+    try:
+        text = read_bounded(path, MOST_BYTES).decode("utf-8")
+    except UnicodeDecodeError:
+        raise FormatError("is not text", concerns=str(path), remedy="Choose a TOML file.") from None
+    return parse_sheet(text, onto=onto, source=path.name)
+
+
+def write_sheet(sheet: JobSheet, path: Path) -> None:
+    """Write a sheet as TOML, whole or not at all. Raises FormatError."""
+    write_whole(path, to_toml(sheet).encode("utf-8"))

@@ -1,0 +1,134 @@
+"""Parts that can be fitted, and the library of components and parts by kind of engine."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from typing import Annotated, Any
+
+from pydantic import Field, ValidationError, model_validator
+
+from yarvic.core.checks.components import ComponentLimit
+from yarvic.core.errors import FormatError
+from yarvic.core.plan.stations import station_keys
+from yarvic.core.plan.vehicle import Document
+
+
+class Part(Document):
+    """A part, a calibration or a piece of work that can be bought. `price` in the shop's currency, `hours` to fit it.
+
+    `needs` and `excludes` name other parts by key. `caution` is said where the part is planned and fitted.
+    """
+
+    key: Annotated[str, Field(min_length=1, max_length=60)]
+    title: Annotated[str, Field(min_length=1, max_length=80)]
+    station: str
+    price: Annotated[float, Field(ge=0, le=1e7)] = 0.0
+    hours: Annotated[float, Field(ge=0, le=1e4)] = 0.0
+    needs: tuple[str, ...] = ()
+    excludes: tuple[str, ...] = ()
+    source: str = ""
+    caution: str = ""
+
+    @model_validator(mode="after")
+    def _makes_sense(self) -> Part:
+        if self.station not in station_keys():
+            raise ValueError(f"part {self.key}: there is no station {self.station!r}")
+        if self.key in self.needs or self.key in self.excludes or set(self.needs) & set(self.excludes):
+            raise ValueError(f"part {self.key}: needs and excludes contradict each other")
+        return self
+
+    def cost(self, rate: float) -> float:
+        """Price and work at an hourly rate."""
+        return self.price + self.hours * rate
+
+
+@dataclass(frozen=True)
+class Kind:
+    """What is generally known of one kind of engine: its components' limits, and parts that move them."""
+
+    key: str
+    title: str
+    limits: tuple[ComponentLimit, ...]
+    parts: tuple[Part, ...]
+
+
+def parse_kinds(text: str, *, source: str) -> dict[str, Kind]:
+    """A library from TOML text. Raises FormatError naming line or entry."""
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise FormatError(f"not valid TOML: {error}", concerns=source, remedy="Mend the line named.") from None
+    kinds = {}
+    for key, entry in data.items():
+        if not isinstance(entry, dict) or not isinstance(entry.get("title"), str):
+            raise FormatError(f"{key}: a kind needs its title", concerns=source, remedy="Mend the entry named.")
+        limits = tuple(_read(ComponentLimit, v, f"{key}.limit", i, source) for i, v in _list(entry, "limit", source))
+        parts = tuple(_read(Part, v, f"{key}.part", i, source) for i, v in _list(entry, "part", source))
+        _check_names(limits, parts, f"{source}, {key}")
+        kinds[key] = Kind(key, entry["title"], limits, parts)
+    return kinds
+
+
+def _list(entry: Mapping[str, Any], name: str, source: str) -> Iterable[tuple[int, Any]]:
+    found = entry.get(name, [])
+    if not isinstance(found, list):
+        raise FormatError(f"{name} must be a list", concerns=source, remedy=f"Write [[...{name}]].")
+    return enumerate(found, 1)
+
+
+def _read(model: type[Any], value: Any, what: str, number: int, source: str) -> Any:
+    try:
+        return model.model_validate(value)
+    except ValidationError as error:
+        raise FormatError(
+            f"{what} {number}: {first_fault(error)}", concerns=source, remedy="Mend the entry named."
+        ) from None
+
+
+def first_fault(error: ValidationError) -> str:
+    """The first thing that is wrong with a document, with its place, in a line."""
+    first = error.errors()[0]
+    place = ".".join(str(p) for p in first["loc"])
+    text = first["msg"].removeprefix("Value error, ")
+    return f"{place}: {text}" if place else text
+
+
+def _check_names(limits: tuple[ComponentLimit, ...], parts: tuple[Part, ...], source: str) -> None:
+    fault = names_fault(limits, parts)
+    if fault:
+        raise FormatError(fault, concerns=source, remedy="Mend the entry named.")
+
+
+def names_fault(limits: Iterable[ComponentLimit], parts: Iterable[Part]) -> str:
+    """What does not fit between limits and parts: names twice, or a part that is not there; empty when all does."""
+    limits, parts = tuple(limits), tuple(parts)
+    keys = [p.key for p in parts]
+    twice = next((k for k in keys if keys.count(k) > 1), None)
+    if twice:
+        return f"part {twice} stands there twice"
+    names = [limit.name for limit in limits]
+    double = next((n for n in names if names.count(n) > 1), None)
+    if double:
+        return f"{double[0]} has two limits for {double[1].replace('_', ' ')}"
+    known = set(keys)
+    for part in parts:
+        lost = next((k for k in (*part.needs, *part.excludes) if k not in known), None)
+        if lost:
+            return f"part {part.key} names {lost}, which is not in the list"
+    for limit in limits:
+        lost = next((m.part for m in limit.moved_by if m.part not in known), None)
+        if lost:
+            return f"{limit.component} is moved by {lost}, which is not in the list"
+    return ""
+
+
+@cache
+def library() -> Mapping[str, Kind]:
+    """The kinds that ship, with generic data."""
+    return parse_kinds(
+        files("yarvic.core.plan").joinpath("data/library.toml").read_text("utf-8"), source="library.toml"
+    )

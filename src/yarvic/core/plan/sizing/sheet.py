@@ -1,0 +1,154 @@
+"""What a sizing sheet is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from yarvic.core.checks.components import ComponentLimit
+from yarvic.core.checks.finding import amount
+from yarvic.core.errors import YarvicError
+from yarvic.core.physics import FloatArray
+from yarvic.core.physics.air import isa_pressure
+from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
+from yarvic.core.physics.fuel import Fuel, fuel
+from yarvic.core.plan.plan import Target
+from yarvic.core.plan.vehicle import Vehicle
+from yarvic.core.units import UNITS, from_canonical, to_canonical
+
+Values = Mapping[str, float]
+CHART_POINTS = 60
+
+
+@dataclass(frozen=True)
+class Context:
+    """What a sheet can take from the job: vehicle, target, altitude, and the measured peak at the wheel in W."""
+
+    vehicle: Vehicle
+    target: Target | None = None
+    altitude_m: float | None = None
+    measured_w: float | None = None
+
+    @property
+    def fuel(self) -> Fuel:
+        """The fuel of the first slot, a petrol or a diesel where none is stated."""
+        v = self.vehicle
+        default = "diesel" if v.ignition == "compression" else "petrol-95"
+        return fuel(next(iter(v.fuels.values()), default))
+
+    @property
+    def ambient_pa(self) -> float:
+        """Pressure of the standard atmosphere at the job's altitude. ICAO Doc 7488."""
+        return float(isa_pressure(self.altitude_m)) if self.altitude_m is not None else STANDARD_PRESSURE_PA
+
+    def crank_power_w(self) -> float | None:
+        """The target's power at the crank, else the measured one; None when there is neither or no loss is stated."""
+        loss = self.vehicle.loss
+        if self.target is not None:
+            power = self.target.demands()[0]
+            if self.target.basis == "crank":
+                return power
+            return power / (1.0 - loss) if loss is not None else None
+        return self.measured_w / (1.0 - loss) if self.measured_w is not None and loss is not None else None
+
+
+@dataclass(frozen=True)
+class Input:
+    """A number the sheet asks for, in `unit` (empty: bare). `low` to `high` in that unit; `default` in that unit too."""
+
+    key: str
+    title: str
+    unit: str
+    low: float
+    high: float
+    default: float
+    of_job: Callable[[Context], float | None] | None = None  # canonical
+
+    def begin(self, context: Context) -> tuple[float, bool]:
+        """Canonical value to begin with, and whether it is the job's."""
+        found = self.of_job(context) if self.of_job is not None else None
+        if found is not None and self.low <= self.shown(found) <= self.high:
+            return found, True
+        return self.canonical(self.default), False
+
+    def canonical(self, value: float) -> float:
+        """From the input's unit."""
+        return float(to_canonical(value, self.unit)) if self.unit else value
+
+    def shown(self, value: float) -> float:
+        """To the input's unit."""
+        return float(from_canonical(value, self.unit)) if self.unit else value
+
+    def read(self, text: str) -> float:
+        """What a person wrote, canonical. Raises ValueError saying what to write."""
+        try:
+            value = float(text.strip().replace(",", "").removesuffix(self.unit).strip())
+        except ValueError:
+            raise ValueError(
+                f"{self.title}: {text!r} is not a number{f' of {self.unit}' if self.unit else ''}."
+            ) from None
+        if not self.low <= value <= self.high:
+            unit = f" {self.unit}" if self.unit else ""
+            raise ValueError(
+                f"{self.title} {value:g}{unit} is out of range: give {self.low:g} to {self.high:g}{unit}."
+            )
+        return self.canonical(value)
+
+
+@dataclass(frozen=True)
+class Output:
+    """A number that comes out, canonical, and the unit it is read in (empty: bare, with `decimals`)."""
+
+    title: str
+    value: float
+    unit: str
+    decimals: int = 2
+
+    def said(self, units: Mapping[str, str] | None = None) -> str:
+        """The number with its unit."""
+        if not np.isfinite(self.value):
+            return "not possible"
+        if not self.unit:
+            return f"{self.value:.{self.decimals}f}"
+        chosen = (units or {}).get(UNITS[self.unit].quantity, self.unit) if self.unit in ("kW", "N m") else self.unit
+        return amount(self.value, chosen)
+
+
+@dataclass(frozen=True)
+class Sizing:
+    """A sheet. The first output is the answer; `along` is the input that the chart runs over."""
+
+    key: str
+    title: str
+    formula: str
+    source: str
+    inputs: tuple[Input, ...]
+    along: str
+    compute: Callable[[Values], list[Output]]
+    say: Callable[[Values, list[Output]], str]
+    limit: Callable[[Values], ComponentLimit] | None = None
+    caution: str = ""
+    for_engine: Callable[[Vehicle], bool] = lambda v: True
+
+    def begin(self, context: Context) -> tuple[dict[str, float], frozenset[str]]:
+        """Values to begin with, and which of them the job gave."""
+        found = {i.key: i.begin(context) for i in self.inputs}
+        return {k: v for k, (v, _) in found.items()}, frozenset(k for k, (_, own) in found.items() if own)
+
+    def input(self, key: str) -> Input:
+        """An input by its key. Raises YarvicError."""
+        found = next((i for i in self.inputs if i.key == key), None)
+        if found is None:
+            raise YarvicError(f"{self.title} asks for no {key!r}")
+        return found
+
+    def curve(self, values: Values) -> tuple[FloatArray, FloatArray]:
+        """How the answer moves along its input: both canonical; NaN where it is not possible."""
+        along = self.input(self.along)
+        here = along.shown(values[self.along])
+        low, high = max(along.low, here * 0.5), min(along.high, max(here * 1.5, along.low * 1.2))
+        x = np.array([along.canonical(float(v)) for v in np.linspace(low, high, CHART_POINTS)])
+        y = np.array([self.compute({**values, self.along: float(v)})[0].value for v in x])
+        return x, np.where(np.isfinite(y), y, np.nan)

@@ -1,0 +1,248 @@
+"""Which parts for a target, and which target for a budget: small integer programmes, solved exactly.
+
+Each part is a variable of 0 or 1. A limit that parts move carries base + sum(delta x); it must not be less than what
+the target asks. Prerequisites and exclusions are rows of their own, and so are parts that replace one another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+import numpy as np
+
+from yarvic.core.checks.components import ComponentLimit, Mover
+from yarvic.core.errors import YarvicError
+from yarvic.core.physics import FloatArray
+from yarvic.core.plan.parts import Part
+from yarvic.core.plan.plan import Band, Target
+from yarvic.core.plan.weakest import Demand, asked_of, demands, of_the_drive
+from yarvic.core.units import UNITS
+
+MOST_PARTS = 60
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """A part of the answer and why it is there."""
+
+    part: Part
+    why: str
+
+
+@dataclass(frozen=True)
+class Solution:
+    """Parts to be fitted besides those that are, what they cost, and the target they carry.
+
+    `reached` is False when nothing carries the target; then `target` is the nearest one, and `blocks` says what
+    stands in the way of more.
+    """
+
+    target: Target
+    chosen: tuple[Chosen, ...]
+    cost: float
+    reached: bool
+    blocks: tuple[str, ...]
+    demands: tuple[Demand, ...]
+
+
+@dataclass(frozen=True)
+class Ledger:
+    """What is solved on: limits, parts, those fitted already, the band and margin, the loss, and the hourly rate."""
+
+    limits: tuple[ComponentLimit, ...]
+    parts: tuple[Part, ...]
+    fitted: frozenset[str] = frozenset()
+    band: Band = "safe"
+    margin: float = 0.0
+    loss: float | None = None
+    rate: float = 0.0
+
+    def cost(self, keys: Collection[str]) -> float:
+        """What these parts cost with their work."""
+        return sum(p.cost(self.rate) for p in self.parts if p.key in keys)
+
+    def demands(self, target: Target, extra: Collection[str] = ()) -> list[Demand]:
+        """The limits against a target with the fitted and these parts."""
+        return demands(
+            self.limits, target, parts=self.fitted | set(extra), band=self.band, margin=self.margin, loss=self.loss
+        )
+
+
+def cheapest(ledger: Ledger, target: Target) -> Solution:
+    """The cheapest parts with which every limit carries the target; the nearest target when none do.
+
+    Raises YarvicError when there is no limit to hold it against, or a basis cannot be converted.
+    """
+    _check(ledger)
+    programme = _Programme(ledger, target)
+    keys = programme.solve(None)
+    if keys is not None:
+        return _solution(ledger, target, keys, reached=True)
+    nearest = best(ledger, target, None)
+    return Solution(nearest.target, nearest.chosen, nearest.cost, False, nearest.blocks, nearest.demands)
+
+
+def best(ledger: Ledger, target: Target, budget: float | None) -> Solution:
+    """The highest target of this shape that the parts within a budget carry, with the cheapest parts that do.
+
+    None: money is no matter. Raises YarvicError as `cheapest` does.
+    """
+    _check(ledger)
+    programme = _Programme(ledger, target)
+    scale, keys = programme.highest(budget)
+    found = target.model_copy(update={"value": _down(target, scale)})
+    # Of all sets that carry it, the cheapest.
+    again = _Programme(ledger, found).solve(budget)
+    return _solution(ledger, found, keys if again is None else again, reached=True)
+
+
+def _down(target: Target, scale: float) -> float:
+    """The target times `scale`, cut after the digits its unit is read with, so that it is never above."""
+    digits = 10.0 ** UNITS[target.unit].decimals
+    return float(max(np.floor(target.value * scale * (1.0 + 1e-9) * digits) / digits, 1.0 / digits))
+
+
+def _check(ledger: Ledger) -> None:
+    if not of_the_drive(ledger.limits):
+        raise YarvicError(
+            "no limit for power or torque is stated",
+            remedy="Add limits to the ledger, or take a kind from the library.",
+        )
+    if len(ledger.parts) > MOST_PARTS:
+        raise YarvicError(f"more than {MOST_PARTS} parts", remedy="Take out those that are not in question.")
+
+
+class _Programme:
+    """Rows and columns. Columns: one per part that is not fitted, and last the scale of the target."""
+
+    def __init__(self, ledger: Ledger, target: Target) -> None:
+        self.ledger = ledger
+        self.free = [p for p in ledger.parts if p.key not in ledger.fitted]
+        self.at = {p.key: i for i, p in enumerate(self.free)}
+        self.width = len(self.free) + 1
+        self.rows: list[FloatArray] = []
+        self.low: list[float] = []
+        self.high: list[float] = []
+        for limit in of_the_drive(ledger.limits):
+            self._limit(limit, asked_of(limit, target, ledger.loss))
+        self._parts()
+
+    def _row(self, values: dict[int, float], low: float, high: float) -> None:
+        row = np.zeros(self.width)
+        for column, value in values.items():
+            row[column] += value
+        self.rows.append(row)
+        self.low.append(low)
+        self.high.append(high)
+
+    def _limit(self, limit: ComponentLimit, asked: float) -> None:
+        """base + sum(delta x) - asked (1 + margin) scale >= 0, all over `asked`.
+
+        A part that the limit becomes counts by its difference from what is there; of those one at most, and of what
+        is fitted already the best stays. The end of `safe` never passes that of `stretch`, so both must carry it.
+        """
+        margin, fitted = 1.0 + self.ledger.margin, self.ledger.fitted
+        bands: tuple[Band, ...] = ("safe", "stretch") if self.ledger.band == "safe" else ("stretch",)
+        for band in bands:
+            base = limit.carried(fitted)[0 if band == "safe" else 1]
+            values = {self.width - 1: -asked * margin / asked}
+            for mover in limit.moved_by:
+                if mover.part in self.at:
+                    gain = getattr(mover, band) if mover.how == "adds" else self._becomes(limit, mover, band)
+                    column = self.at[mover.part]
+                    values[column] = values.get(column, 0.0) + gain * UNITS[limit.unit].factor / asked
+            self._row(values, -base * UNITS[limit.unit].factor / asked, np.inf)
+        rivals = [self.at[m.part] for m in limit.moved_by if m.how == "becomes" and m.part in self.at]
+        if len(rivals) > 1:
+            self._row(dict.fromkeys(rivals, 1.0), 0.0, 1.0)
+
+    def _becomes(self, limit: ComponentLimit, mover: Mover, band: Band) -> float:
+        """What fitting a replacement adds to the limit as it stands: nothing less than that, for the best one counts."""
+        fitted = [m for m in limit.moved_by if m.how == "becomes" and m.part in self.ledger.fitted]
+        best_there = max(fitted, key=lambda m: m.stretch, default=None)
+        if best_there is not None and best_there.stretch >= mover.stretch:
+            return 0.0
+        return float(getattr(mover, band) - getattr(best_there or limit, band))
+
+    def _parts(self) -> None:
+        for part in self.free:
+            i = self.at[part.key]
+            for need in part.needs:
+                if need in self.at:
+                    self._row({i: 1.0, self.at[need]: -1.0}, -np.inf, 0.0)
+            for rival in part.excludes:
+                if rival in self.at:
+                    self._row({i: 1.0, self.at[rival]: 1.0}, -np.inf, 1.0)
+
+    def _run(
+        self, objective: FloatArray, scale: tuple[float, float], budget: float | None
+    ) -> tuple[float, frozenset[str]] | None:
+        from scipy.optimize import Bounds, LinearConstraint, milp
+
+        costs = np.array([p.cost(self.ledger.rate) for p in self.free] + [0.0])
+        rows, low, high = [*self.rows], [*self.low], [*self.high]
+        if budget is not None:
+            rows, low, high = [*rows, costs], [*low, 0.0], [*high, budget]
+        integral = np.array([1] * len(self.free) + [0])
+        bounds = Bounds(np.array([0.0] * len(self.free) + [scale[0]]), np.array([1.0] * len(self.free) + [scale[1]]))
+        found = milp(
+            objective,
+            integrality=integral,
+            bounds=bounds,
+            constraints=LinearConstraint(np.array(rows), low, high),
+            options={"mip_rel_gap": 0.0},  # exact, not within the solver's usual gap
+        )
+        if not found.success or found.x is None:
+            return None
+        chosen = frozenset(p.key for p, x in zip(self.free, found.x, strict=False) if x > 0.5)
+        return float(found.x[-1]), chosen
+
+    def solve(self, budget: float | None) -> frozenset[str] | None:
+        """The cheapest parts that carry the whole target; None when none do."""
+        costs = np.array([p.cost(self.ledger.rate) for p in self.free] + [0.0])
+        # A part that costs nothing is still left out unless it is needed.
+        weights = costs + np.array([1e-6 * max(float(costs.sum()), 1.0)] * len(self.free) + [0.0])
+        found = self._run(weights, (1.0, 1.0), budget)
+        return None if found is None else found[1]
+
+    def highest(self, budget: float | None) -> tuple[float, frozenset[str]]:
+        """The largest share of the target that can be carried, and the parts for it."""
+        objective = np.zeros(self.width)
+        objective[-1] = -1.0
+        found = self._run(objective, (0.0, 1e6), budget)
+        if found is None:
+            raise YarvicError("the parts contradict each other", remedy="Look at what they need and exclude.")
+        return found
+
+
+def _solution(ledger: Ledger, target: Target, keys: frozenset[str], *, reached: bool) -> Solution:
+    after = ledger.demands(target, keys)
+    wanted = sorted((p for p in ledger.parts if p.key in keys), key=lambda p: _first_felt(ledger, target, p, keys))
+    chosen = tuple(Chosen(part, _why(ledger, target, keys, part)) for part in wanted)
+    return Solution(target, chosen, ledger.cost(keys), reached, _blocks(ledger, target, keys), tuple(after))
+
+
+def _first_felt(ledger: Ledger, target: Target, part: Part, keys: frozenset[str]) -> float:
+    """What share of the target the vehicle carries as it is before it needs this part: the order of fitting."""
+    moved = [d for d in ledger.demands(target) if any(m.part == part.key for m in d.limit.moved_by)]
+    own = min((1.0 / d.share for d in moved if d.share > 0.0), default=1.0)
+    needing = [p for p in ledger.parts if p.key in keys and part.key in p.needs]
+    return min([own, *(_first_felt(ledger, target, p, keys) - 1e-9 for p in needing)])
+
+
+def _why(ledger: Ledger, target: Target, keys: frozenset[str], part: Part) -> str:
+    """What would give way without a part, or which part needs it."""
+    without = {d.limit.name: d for d in ledger.demands(target, keys - {part.key})}
+    fails = [d for d in without.values() if not d.clears]
+    if fails:
+        names = list(dict.fromkeys(d.limit.component for d in fails))
+        return f"without it {' and '.join(names)} would give way"
+    needing = [p.title for p in ledger.parts if p.key in keys and part.key in p.needs]
+    return f"needed by {', '.join(needing)}" if needing else "brings what the others cost more for"
+
+
+def _blocks(ledger: Ledger, target: Target, keys: frozenset[str]) -> tuple[str, ...]:
+    """The limits that carry no more than this target: they stand in the way of a higher one."""
+    tight = [d for d in ledger.demands(target, keys) if d.asked >= d.carries * 0.998]
+    return tuple(dict.fromkeys(d.limit.component for d in tight))

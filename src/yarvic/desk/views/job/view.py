@@ -1,0 +1,288 @@
+"""Job: the vehicle as a strip of stations, and under it what is in hand: its sheet, a station, readiness, builds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QFileDialog, QFrame, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from yarvic.core.errors import YarvicError
+from yarvic.core.job.template import read_sheet, write_sheet
+from yarvic.desk.names import DEMO_NAMES
+from yarvic.desk.overlays import Command
+from yarvic.desk.views.job.history import HistoryPanel
+from yarvic.desk.views.job.items import ReadinessPanel
+from yarvic.desk.views.job.new import NewJob
+from yarvic.desk.views.job.station import StationPanel
+from yarvic.desk.views.job.strip import Strip
+from yarvic.desk.views.job.vehicle import VehiclePanel
+from yarvic.desk.views.view import View
+from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, sideways, word
+from yarvic.state.session import Session
+from yarvic.state.shop import keep_template
+
+if TYPE_CHECKING:
+    from yarvic.desk.window import Window
+
+# The strip gives way to what is long.
+TALL, LOW = 292, 218
+PANELS = ("vehicle", "station", "readiness", "history")
+
+
+class JobView(View):
+    """The strip above; below it one panel."""
+
+    def __init__(self, session: Session, window: Window) -> None:
+        super().__init__(session, "Job")
+        self.window_ = window
+        self.strip = Strip(session)
+        self.strip.chose.connect(self._chose)
+        self.vehicle = VehiclePanel(session)
+        self.station = StationPanel(session)
+        self.readiness = ReadinessPanel(session)
+        self.history = HistoryPanel(session)
+        self.panels = QStackedWidget()
+        self._areas: dict[str, QWidget] = {
+            "vehicle": self.vehicle,
+            "station": sideways(self.station),
+            "readiness": sideways(self.readiness),
+            "history": self.history,
+        }
+        for area in self._areas.values():
+            self.panels.addWidget(area)
+        self.words: dict[str, QPushButton] = {}
+        for name, text, keys in (
+            ("vehicle", "Vehicle", "V"),
+            ("readiness", "Readiness", ""),
+            ("history", "Build history", ""),
+        ):
+            self.words[name] = word(text, partial(self.show_panel, name), keys, checkable=True)
+            self.head.addWidget(self.words[name])
+        self.sheets = chooser("Sheet", self._sheets)
+        show_choice(self.sheets, "Sheet")
+        self.head.addWidget(self.sheets)
+        self.full = QFrame()
+        self.full.setObjectName("sheet")
+        column = QVBoxLayout(self.full)
+        column.setContentsMargins(10, 8, 10, 8)
+        column.addWidget(self.strip)
+        column.addWidget(self.panels, 1)
+        self.empty = self._welcome(window)
+        self.new = NewJob(session, window, self._leave_new)
+        self.pages = QStackedWidget()
+        for page in (self.empty, self.full, self.new):
+            self.pages.addWidget(page)
+        self.column.addWidget(self.pages, 1)
+        self._panel = "vehicle"
+        self.show_panel("vehicle")
+        self.listen(session.job_changed, self._opened)
+        self.refresh_on(
+            session.job_changed,
+            session.sheet_changed,
+            session.results_changed,
+            session.units_changed,
+            session.selection_changed,
+            session.bench_changed,
+        )
+
+    def _welcome(self, window: Window) -> QFrame:
+        frame = QFrame()
+        frame.setObjectName("sheet")
+        column = QVBoxLayout(frame)
+        column.setContentsMargins(40, 40, 40, 40)
+        column.addWidget(label("No job is open", "big"))
+        text = (
+            "A job holds one vehicle: its maps, every revision with its reason, every pull, and what the checks said."
+            " Open one, or build a demo: a rescue buggy with a map that falls short, a supply carrier whose gearbox is"
+            " the weak link, or an ice-race twin that came with somebody's map."
+        )
+        column.addWidget(label(text, "quiet", wrap=True))
+        column.addLayout(
+            row(
+                *(
+                    act(f"Open the demo: {title}", partial(window.open_demo, name))
+                    if name == "ptarmigan"
+                    else word(title, partial(window.open_demo, name))
+                    for name, title in DEMO_NAMES
+                ),
+                None,
+                spacing=12,
+            )
+        )
+        column.addLayout(
+            row(
+                word("New job", window.new_job, "Ctrl+N"),
+                word("Open a job", window.ask_for_job, "Ctrl+O"),
+                None,
+                spacing=12,
+            )
+        )
+        column.addStretch(1)
+        return frame
+
+    # -- which page, which panel
+
+    def _opened(self) -> None:
+        self.pages.setCurrentWidget(self.full if self.session.job is not None else self.empty)
+        self.strip.chosen = ""
+        self.show_panel("vehicle")
+
+    def begin_new(self) -> None:
+        """Show the form for a new job."""
+        self.pages.setCurrentWidget(self.new)
+        self._show_words()
+        self.new.open()
+
+    def _leave_new(self) -> None:
+        self.pages.setCurrentWidget(self.full if self.session.job is not None else self.empty)
+        self._show_words()
+
+    def show_panel(self, name: str) -> None:
+        """Show one of the panels."""
+        self._panel = name
+        panel = getattr(self, name)
+        if name != "station" and self.strip.chosen:
+            self.strip.chosen = ""
+            self.strip.bring_up_to_date()
+        self.strip.setFixedHeight(LOW if name in ("vehicle", "readiness") else TALL)
+        self.panels.setCurrentWidget(self._areas[name])
+        self._show_words()
+        if self.session.job is not None:
+            panel.refresh()
+
+    def _show_words(self) -> None:
+        new = hasattr(self, "pages") and self.pages.currentWidget() is self.new
+        for name, button in self.words.items():
+            button.setChecked(name == self._panel)
+            button.setVisible(self.session.job is not None and not new)
+        self.sheets.setVisible(self.session.job is not None and not new)
+
+    def show_station(self, key: str) -> None:
+        """Choose a station, as a click does."""
+        self.strip.choose(key)
+
+    def _chose(self, key: str) -> None:
+        self._panel = "station"
+        self.strip.setFixedHeight(TALL)
+        self.panels.setCurrentWidget(self._areas["station"])
+        self.station.show_station(key)
+        self._show_words()
+
+    # -- the sheet as a whole
+
+    def _sheets(self) -> list[tuple[str, Callable[[], None]]]:
+        job = self.session.job
+        if job is None:
+            return []
+        return [
+            ("Keep as a template of the shop", self._keep_template),
+            ("Write to a TOML file", self.ask_to_write),
+            ("Take from a TOML file", self.ask_to_read),
+            ("New job", self.window_.new_job),
+        ]
+
+    def _keep_template(self) -> None:
+        assert self.session.job is not None
+        sheet = self.session.job.sheet
+        try:
+            path = keep_template(sheet, sheet.title)
+        except YarvicError as error:
+            self.session.failed.emit(error)
+            return
+        self.session.say(f"Kept as a template: {path}. A new job can begin with it.")
+
+    def ask_to_write(self) -> None:
+        """Let a person choose where the sheet is written."""
+        assert self.session.job is not None
+        name = f"{self.session.job.path.stem}-sheet.toml"
+        chosen, _ = QFileDialog.getSaveFileName(self, "Write the job sheet", name, "TOML (*.toml)")
+        if chosen:
+            self.write(Path(chosen))
+
+    def write(self, path: Path) -> None:
+        """Write the sheet as TOML."""
+        assert self.session.job is not None
+        try:
+            write_sheet(self.session.job.sheet, path)
+        except YarvicError as error:
+            self.session.failed.emit(error)
+            return
+        self.session.say(f"The sheet is written: {path}")
+
+    def ask_to_read(self) -> None:
+        """Let a person choose a sheet to take vehicle and limits from."""
+        chosen, _ = QFileDialog.getOpenFileName(self, "Take a job sheet", "", "TOML (*.toml)")
+        if chosen:
+            self.read(Path(chosen))
+
+    def read(self, path: Path) -> None:
+        """Take vehicle, limits and what else a sheet holds; Ctrl+Z takes it back."""
+        job, sheet = self.session.job, self.session.sheet
+        assert job is not None and sheet is not None
+        try:
+            sheet.take(read_sheet(path, onto=job.sheet), path.name)
+        except YarvicError as error:
+            self.session.failed.emit(error)
+            return
+        self.session.say(f"Taken from {path.name}. Ctrl+Z takes it back.")
+
+    # -- what every view has
+
+    def refresh(self) -> None:
+        """Show what the job says."""
+        job = self.session.job
+        if self.pages.currentWidget() is not self.new:
+            self.pages.setCurrentWidget(self.full if job is not None else self.empty)
+        self._show_words()
+        if job is None:
+            self.about.setText("")
+            return
+        sheet = job.sheet
+        altitude = f"{sheet.altitude_m:.0f} m altitude" if sheet.altitude_m is not None else ""
+        words = (sheet.shop, f"{sheet.purpose}, {sheet.use}", altitude)
+        self.about.setText(" · ".join(w for w in words if w))
+        self.strip.bring_up_to_date()
+        getattr(self, self._panel).refresh()
+
+    def keys(self) -> list[tuple[str, str]]:
+        """Keys of this view."""
+        return [
+            ("Arrows", "move from station to station"),
+            ("Tab", "into the panel under the strip"),
+            ("Enter", "keep what was written in a line"),
+            ("Ctrl+N", "new job"),
+        ]
+
+    def commands(self) -> list[Command]:
+        """Commands of this view."""
+        if self.session.job is None:
+            return []
+        return [
+            Command("Vehicle: what it is and what it is for", "", partial(self.show_panel, "vehicle")),
+            Command("Readiness of the vehicle", "", partial(self.show_panel, "readiness")),
+            Command("Build history", "", partial(self.show_panel, "history")),
+            *(
+                Command(f"Station: {station.title}", "", partial(self.show_station, key))
+                for key, (station, _) in self.strip.places().items()
+            ),
+            Command("Keep the sheet as a template of the shop", "", self._keep_template),
+            Command("Write the sheet to a TOML file", "", self.ask_to_write),
+            Command("Take vehicle and limits from a TOML file", "", self.ask_to_read),
+        ]
+
+    def main_widget(self) -> QWidget:
+        """The strip takes the keys."""
+        return self.strip
+
+    def escape(self) -> None:
+        """Esc leaves the form of a new job."""
+        if self.pages.currentWidget() is self.new:
+            self._leave_new()
+
+
+def make(session: Session, window: Window) -> JobView:
+    """The view of this step."""
+    return JobView(session, window)

@@ -1,0 +1,291 @@
+"""The ledger: every limit as a line, the parts that move them, and the library beside."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from pydantic import ValidationError
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from yarvic.core.checks.components import ComponentLimit, Mover
+from yarvic.core.errors import JobError, YarvicError
+from yarvic.core.plan.parts import Part, first_fault
+from yarvic.core.plan.stations import stations, usual_title
+from yarvic.desk.widgets.entry import Line, choice
+from yarvic.desk.widgets.limits import LimitRow, changed_limit
+from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
+from yarvic.state.plan import PlanState
+from yarvic.state.session import Session
+from yarvic.state.shop import keep_kind, kinds
+
+
+class PartRow(QFrame):
+    """A part: what it costs, where it stands, what it needs, and which limits it moves."""
+
+    def __init__(self, session: Session, key: str, do: Callable[[Callable[[], object]], None]) -> None:
+        super().__init__()
+        self.session, self.key, self._do = session, key, do
+        self.setObjectName("line")
+        self.title = Line("Part", self._take_title)
+        self.station = choice("Station", self._stations, lambda k: self._set("station", k))
+        self.price = Line("Price", partial(self._take_number, "price"), 60)
+        self.hours = Line("Hours of work", partial(self._take_number, "hours"), 44)
+        self.money = label("", "caption")
+        self.moves = chooser("Move a limit with this part", self._movable)
+        show_choice(self.moves, "moves")
+        self.needs = chooser("Needs another part", self._needable)
+        show_choice(self.needs, "needs")
+        self.drop = word("Remove", self._remove)
+        self.said = label("", "caption", wrap=True)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(2, 4, 2, 4)
+        column.setSpacing(2)
+        column.addLayout(row(self.title, self.drop))
+        column.addLayout(
+            row(self.station, self.price, self.money, self.hours, label("h", "caption"), None, self.needs, self.moves)
+        )
+        for field in (self.title, self.price, self.hours):
+            column.addWidget(field.fault)
+        column.addWidget(self.said)
+
+    def part(self) -> Part | None:
+        """The part as it is kept; None once it is gone."""
+        job = self.session.job
+        return next((p for p in job.sheet.parts if p.key == self.key), None) if job is not None else None
+
+    def refresh(self) -> None:
+        """Show what is kept."""
+        part, job = self.part(), self.session.job
+        if part is None or job is None:
+            return
+        self.title.show_text(part.title)
+        show_choice(self.station, usual_title(part.station))
+        self.price.show_text(f"{part.price:g}")
+        self.hours.show_text(f"{part.hours:g}")
+        self.money.setText(job.sheet.plan.currency)
+        titles = {p.key: p.title for p in job.sheet.parts}
+        lines = [f"needs {titles.get(k, k)}" for k in part.needs] + [
+            f"not with {titles.get(k, k)}" for k in part.excludes
+        ]
+        for limit in job.sheet.limits:
+            lines += [
+                f"{limit.component}: {'+' if m.how == 'adds' else 'becomes '}{m.safe:g} / {m.stretch:g} {limit.unit}"
+                for m in limit.moved_by
+                if m.part == part.key
+            ]
+        fitted = part.key in PlanState(self.session).fitted
+        lines += ["fitted now"] if fitted else []
+        lines += [part.caution] if part.caution else []
+        self.said.setText("; ".join(lines) or "moves no limit yet")
+        for field in (self.title, self.price, self.hours):
+            field.setReadOnly(job.read_only)
+
+    def _stations(self) -> list[tuple[str, str]]:
+        job = self.session.job
+        return [(s.key, s.title) for s in stations(job.sheet.vehicle)] if job is not None else []
+
+    def _set(self, entry: str, value: object) -> None:
+        self._do(lambda: self._keep(entry, value))
+
+    def _keep(self, entry: str, value: object) -> None:
+        part, sheet = self.part(), self.session.sheet
+        if part is None or sheet is None:
+            return
+        try:
+            new = Part.model_validate({**{n: getattr(part, n) for n in Part.model_fields}, entry: value})
+        except ValidationError as error:
+            raise JobError(first_fault(error), remedy="The entry before stays.") from None
+        sheet.keep_part(new, part.key)
+
+    def _take_title(self, text: str) -> None:
+        self._keep("title", text.strip())
+
+    def _take_number(self, entry: str, text: str) -> None:
+        try:
+            value = float(text.strip().replace(",", ""))
+        except ValueError:
+            raise ValueError(f"{text!r} is not a number.") from None
+        self._keep(entry, value)
+
+    def _movable(self) -> list[tuple[str, Callable[[], None]]]:
+        job = self.session.job
+        if job is None:
+            return []
+        found: list[tuple[str, Callable[[], None]]] = []
+        for limit in job.sheet.limits:
+            mine = [m for m in limit.moved_by if m.part == self.key]
+            if mine:
+                found.append((f"No longer moves {limit.component}", partial(self._move, limit, None)))
+            else:
+                tenth = round(0.1 * limit.stretch, 1)
+                what = f"{limit.component}, {limit.limited.title}"
+                found.append((f"Adds {tenth:g} {limit.unit} to {what}", partial(self._move, limit, ("adds", tenth))))
+                raised = round(1.2 * limit.stretch, 1)
+                text = f"{what[0].upper()}{what[1:]} becomes {raised:g} {limit.unit}"
+                found.append((text, partial(self._move, limit, ("becomes", raised))))
+        return found
+
+    def _move(self, limit: ComponentLimit, how: tuple[str, float] | None) -> None:
+        def change() -> None:
+            sheet = self.session.sheet
+            assert sheet is not None
+            others = tuple(m for m in limit.moved_by if m.part != self.key)
+            made = ()
+            if how is not None:
+                safe = how[1] if how[0] == "adds" else round(how[1] * limit.safe / limit.stretch, 1)
+                made = (Mover(part=self.key, how=how[0], safe=safe, stretch=how[1]),)  # type: ignore[arg-type,assignment]
+            sheet.keep_limit(changed_limit(limit, moved_by=(*others, *made)), limit.name)
+
+        self._do(change)
+
+    def _needable(self) -> list[tuple[str, Callable[[], None]]]:
+        job, part = self.session.job, self.part()
+        if job is None or part is None:
+            return []
+        found: list[tuple[str, Callable[[], None]]] = []
+        for other in job.sheet.parts:
+            if other.key == part.key:
+                continue
+            has = other.key in part.needs
+            needs = tuple(k for k in part.needs if k != other.key) if has else (*part.needs, other.key)
+            text = f"No longer needs {other.title}" if has else f"Needs {other.title}"
+            found.append((text, partial(self._set, "needs", needs)))
+        return found
+
+    def _remove(self) -> None:
+        sheet, job = self.session.sheet, self.session.job
+        if sheet is None or job is None:
+            return
+        self._do(lambda: sheet.drop_part(self.key))
+
+
+class LedgerPanel(QWidget):
+    """Limits left, parts right."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.library = chooser("Take a kind from the library", self._kinds)
+        show_choice(self.library, "Take from the library")
+        self.keep = Line("Keep as a kind of the shop's own library", self._keep_kind, 190, "keep as own kind: title")
+        self.add_limit = word("Add a limit", self._add_limit)
+        self.add_part = word("Add a part", self._add_part)
+        self.limits: dict[tuple[str, str], LimitRow] = {}
+        self.parts: dict[str, PartRow] = {}
+        left, self._limits = _column()
+        right, self._parts = _column()
+        columns = QHBoxLayout()
+        for title, add, area in (("Limits", self.add_limit, left), ("Parts", self.add_part, right)):
+            column = QVBoxLayout()
+            column.addLayout(row(label(title, "title"), None, add))
+            column.addWidget(area, 1)
+            columns.addLayout(column, 1)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.addLayout(row(self.library, None, self.keep))
+        whole.addWidget(self.keep.fault)
+        whole.addLayout(columns, 1)
+
+    def refresh(self) -> None:
+        """Show what is kept."""
+        job = self.session.job
+        if job is None:
+            return
+        names = [m.name for m in job.sheet.limits]
+        if [r.name for r in self.limits.values()] != names:
+            _clear(self._limits, list(self.limits.values()))
+            self.limits = {n: LimitRow(self.session, n, self._try) for n in names}
+            _fill(self._limits, list(self.limits.values()))
+        keys = [p.key for p in job.sheet.parts]
+        if list(self.parts) != keys:
+            _clear(self._parts, list(self.parts.values()))
+            self.parts = {k: PartRow(self.session, k, self._try) for k in keys}
+            _fill(self._parts, list(self.parts.values()))
+        for limit_row in self.limits.values():
+            limit_row.refresh()
+        for part_row in self.parts.values():
+            part_row.refresh()
+        for button in (self.library, self.add_limit, self.add_part):
+            button.setEnabled(not job.read_only)
+
+    def _kinds(self) -> list[tuple[str, Callable[[], None]]]:
+        try:
+            return [(k.title, partial(self.take_kind, k.key)) for k in kinds().values()]
+        except YarvicError as error:
+            self.session.failed.emit(error)
+            return []
+
+    def take_kind(self, key: str) -> None:
+        """Take a kind's limits and parts into the ledger."""
+        sheet = self.session.sheet
+        if sheet is None:
+            return
+
+        def take() -> None:
+            limits, parts = sheet.take_kind(kinds()[key])
+            self.session.say(
+                f"{limits} limits and {parts} parts taken. Look at each number before a plan hangs on it."
+            )
+
+        self._try(take)
+
+    def _keep_kind(self, text: str) -> None:
+        if self.session.job is None or not text.strip():
+            return
+        path = keep_kind(self.session.job.sheet, text)
+        self.keep.clear()
+        self.session.say(f"Kept in the shop's own library: {path}")
+
+    def _add_limit(self) -> None:
+        sheet, job = self.session.sheet, self.session.job
+        if sheet is None or job is None:
+            return
+        taken = {m.component for m in job.sheet.limits}
+        name = next(n for n in (f"component {i}" for i in range(1, 999)) if n not in taken)
+        new = ComponentLimit(
+            key="power", component=name, basis="wheel", unit="kW", safe=100.0, stretch=110.0, source="to be stated"
+        )
+        self._try(lambda: sheet.keep_limit(new))
+
+    def _add_part(self) -> None:
+        sheet, job = self.session.sheet, self.session.job
+        if sheet is None or job is None:
+            return
+        taken = {p.key for p in job.sheet.parts}
+        key = next(k for k in (f"part-{i}" for i in range(1, 999)) if k not in taken)
+        self._try(lambda: sheet.keep_part(Part(key=key, title="Part to be named", station="cylinders")))
+
+    def _try(self, do: Callable[[], object]) -> None:
+        try:
+            do()
+        except YarvicError as error:
+            self.session.failed.emit(error)
+
+
+def _column() -> tuple[QScrollArea, QVBoxLayout]:
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    inner = QWidget()
+    inner.setObjectName("plain")
+    column = QVBoxLayout(inner)
+    column.setContentsMargins(0, 0, 8, 0)
+    column.setSpacing(0)
+    column.addStretch(1)
+    area.setWidget(inner)
+    return area, column
+
+
+def _clear(column: QVBoxLayout, rows: list[QWidget]) -> None:
+    for gone in rows:
+        column.removeWidget(gone)
+        gone.hide()
+        gone.deleteLater()
+
+
+def _fill(column: QVBoxLayout, rows: list[QWidget]) -> None:
+    for at, made in enumerate(rows):
+        column.insertWidget(at, made)

@@ -1,0 +1,115 @@
+"""Plan: what is it to make, what gives way first, with which parts, in which stages, for how much."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QFrame, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from yarvic.desk.overlays import Command
+from yarvic.desk.views.plan.ledger import LedgerPanel
+from yarvic.desk.views.plan.ratings import RatingsPanel
+from yarvic.desk.views.plan.sizing import SizingPanel
+from yarvic.desk.views.plan.stages import StagesPanel
+from yarvic.desk.views.plan.target import TargetPanel
+from yarvic.desk.views.view import View
+from yarvic.desk.widgets.words import Empty, sideways, word
+from yarvic.state.results import simulated_mark
+from yarvic.state.session import Session
+
+if TYPE_CHECKING:
+    from yarvic.desk.window import Window
+
+PANELS = {"target": "Target", "limits": "Ledger", "stages": "Stages", "ratings": "Ratings", "sizing": "Sizing"}
+
+
+class PlanView(View):
+    """One panel at a time."""
+
+    def __init__(self, session: Session, window: Window) -> None:
+        super().__init__(session, "Plan")
+        self.target = TargetPanel(session)
+        self.limits = LedgerPanel(session)
+        self.stages = StagesPanel(session)
+        self.ratings = RatingsPanel(session)
+        self.sizing = SizingPanel(session)
+        self.lanes = self.target.lanes
+        self.panels = QStackedWidget()
+        self.words: dict[str, QPushButton] = {}
+        for name, text in PANELS.items():
+            self.panels.addWidget(sideways(getattr(self, name)))
+            self.words[name] = word(text, partial(self.show_panel, name), checkable=True)
+            self.head.addWidget(self.words[name])
+        self.full = QFrame()
+        self.full.setObjectName("sheet")
+        column = QVBoxLayout(self.full)
+        column.setContentsMargins(12, 10, 12, 10)
+        column.addWidget(self.panels)
+        self.empty = Empty("Open a job", window.ask_for_job)
+        self.column.addWidget(self.empty, 1)
+        self.column.addWidget(self.full, 1)
+        self.show_panel("target")
+        self.refresh_on(
+            session.job_changed,
+            session.sheet_changed,
+            session.results_changed,
+            session.units_changed,
+            session.selection_changed,
+        )
+
+    def show_panel(self, name: str) -> None:
+        """Show one of the panels."""
+        if name not in PANELS:
+            return
+        panel = getattr(self, name)
+        self._panel = name
+        self.panels.setCurrentIndex(list(PANELS).index(name))
+        for key, button in self.words.items():
+            button.setChecked(key == name)
+        if self.session.job is not None:
+            panel.refresh()
+
+    def refresh(self) -> None:
+        """Show what the job says."""
+        job = self.session.job
+        self.full.setVisible(job is not None)
+        self.empty.setVisible(job is None)
+        for name, button in self.words.items():
+            diesel = job is not None and (job.sheet.vehicle.ignition == "compression" or bool(job.sheet.families))
+            button.setVisible(job is not None and (name != "ratings" or diesel))
+        if job is None:
+            self.empty.say("No job is open", "Limits, target and stages of a vehicle stand here once one is open.")
+            self.about.setText("")
+            return
+        mark = simulated_mark(self.session.working_results())
+        self.about.setText(f"{mark}what it is to make, and what gives way first")
+        if self._panel == "ratings" and self.words["ratings"].isHidden():
+            self.show_panel("target")
+        getattr(self, self._panel).refresh()
+
+    def keys(self) -> list[tuple[str, str]]:
+        """Keys of this view."""
+        return [
+            ("Left, Right", "the target by one unit, with Shift by ten (on the lanes)"),
+            ("Tab", "from line to line"),
+            ("Enter", "keep what was written in a line"),
+        ]
+
+    def commands(self) -> list[Command]:
+        """Commands of this view."""
+        if self.session.job is None:
+            return []
+        found = [Command(f"Plan: {text}", "", partial(self.show_panel, name)) for name, text in PANELS.items()]
+        if self.session.job.sheet.plan.target is not None:
+            found.append(Command("Find the cheapest parts for the target", "", self.target.solve))
+        return found
+
+    def main_widget(self) -> QWidget:
+        """The lanes take the keys."""
+        return self.lanes if self._panel == "target" else self.panels
+
+
+def make(session: Session, window: Window) -> PlanView:
+    """The view of this step."""
+    return PlanView(session, window)

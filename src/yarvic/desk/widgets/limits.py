@@ -1,0 +1,173 @@
+"""A limit of the ledger as a line that can be written in."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+from PyQt6.QtWidgets import QFrame, QVBoxLayout
+
+from yarvic.core.checks.components import LIMITED, ComponentLimit
+from yarvic.core.errors import JobError, YarvicError
+from yarvic.core.job.model import parts_on
+from yarvic.core.plan.parts import first_fault
+from yarvic.core.units import UNITS, units_of
+from yarvic.desk.widgets.entry import Line, choice
+from yarvic.desk.widgets.words import label, row, show_choice, word
+from yarvic.state.session import Session
+
+
+def changed_limit(limit: ComponentLimit, **values: Any) -> ComponentLimit:
+    """The limit with other entries. Raises JobError, saying what cannot be."""
+    from pydantic import ValidationError
+
+    try:
+        return ComponentLimit.model_validate(
+            {**{n: getattr(limit, n) for n in ComponentLimit.model_fields}, **values}
+        )
+    except ValidationError as error:
+        raise JobError(first_fault(error), remedy="The entry before stays.") from None
+
+
+class LimitRow(QFrame):
+    """Component, quantity and basis, the ends of safe and stretch, source; what moves it stands under it."""
+
+    def __init__(self, session: Session, name: tuple[str, str], do: Callable[[Callable[[], object]], None]) -> None:
+        super().__init__()
+        self.session, self.name, self._do = session, name, do
+        self.setObjectName("line")
+        self.component = Line("Component", self._take_component)
+        self.quantity = choice("Quantity", self._quantities, partial(self._set, "key"))
+        self.basis = choice("Basis", self._bases, partial(self._set, "basis"))
+        self.safe = Line("Safe to", partial(self._take_number, "safe"), 50)
+        self.stretch = Line("At most", partial(self._take_number, "stretch"), 50)
+        self.unit = choice("Unit", self._units, partial(self._set, "unit"))
+        self.speed = Line("At engine speed", self._take_speed, 58, "rpm")
+        self.source = Line("Source", partial(self._take_text, "source"), hint="where this number is from")
+        self.drop = word("Remove", self._remove)
+        self.moved = label("", "caption", wrap=True)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(2, 4, 2, 4)
+        column.setSpacing(2)
+        column.addLayout(row(self.component, self.drop))
+        column.addLayout(row(self.quantity, self.basis, label("at", "caption"), self.speed, None))
+        ends = (label("safe to", "caption"), self.safe, label("at most", "caption"), self.stretch, self.unit, None)
+        column.addLayout(row(*ends))
+        column.addWidget(self.source)
+        for field in (self.component, self.safe, self.stretch, self.speed, self.source):
+            column.addWidget(field.fault)
+        column.addWidget(self.moved)
+
+    @property
+    def limit(self) -> ComponentLimit | None:
+        """The limit as it is kept; None once it is gone."""
+        job = self.session.job
+        return next((m for m in job.sheet.limits if m.name == self.name), None) if job is not None else None
+
+    def refresh(self) -> None:
+        """Show what is kept."""
+        limit, job = self.limit, self.session.job
+        if limit is None or job is None:
+            return
+        self.component.show_text(limit.component)
+        show_choice(self.quantity, limit.limited.title)
+        show_choice(self.basis, limit.basis)
+        show_choice(self.unit, limit.unit)
+        self.safe.show_text(f"{limit.safe:g}")
+        self.stretch.show_text(f"{limit.stretch:g}")
+        self.speed.show_text("" if limit.speed_rpm is None else f"{limit.speed_rpm:g}")
+        self.source.show_text(limit.source)
+        titles = {p.key: p.title for p in job.sheet.parts}
+        on = parts_on(job.builds())
+        lines = []
+        for m in limit.moved_by:
+            sign = "+" if m.how == "adds" else "becomes "
+            there = "fitted" if m.part in on else "not fitted"
+            lines.append(
+                f"with {titles.get(m.part, m.part)} ({there}): {sign}{m.safe:g} to {sign}{m.stretch:g} {limit.unit}"
+            )
+        now = limit.with_parts(on)
+        if (now.safe, now.stretch) != (limit.safe, limit.stretch):
+            lines.append(f"As fitted: {now.safe:g} safe, {now.stretch:g} at most, {limit.unit}.")
+        self.moved.setText("\n".join(lines))
+        self.moved.setVisible(bool(lines))
+        for field in (self.component, self.safe, self.stretch, self.speed, self.source):
+            field.setReadOnly(job.read_only)
+
+    # -- what is taken
+
+    def _quantities(self) -> list[tuple[str, str]]:
+        return [(key, limited.title) for key, limited in LIMITED.items()]
+
+    def _bases(self) -> list[tuple[str, str]]:
+        return [(b, b) for b in self.limit.limited.bases] if self.limit is not None else []
+
+    def _units(self) -> list[tuple[str, str]]:
+        return [(u, u) for u in units_of(self.limit.limited.quantity)] if self.limit is not None else []
+
+    def _set(self, entry: str, value: str) -> None:
+        self._do(lambda: self._keep(entry, value))
+
+    def _keep(self, entry: str, value: Any) -> None:
+        limit, sheet = self.limit, self.session.sheet
+        if limit is None or sheet is None:
+            return
+        values: dict[str, Any] = {entry: value}
+        if entry == "key" and value != limit.key:
+            limited = LIMITED[value]
+            if value not in LIMITED or UNITS[limit.unit].quantity != limited.quantity:
+                # Another quantity has other units: the number is not carried over as if it were one of those.
+                values["unit"] = units_of(limited.quantity)[0]
+            if limit.basis not in limited.bases:
+                values["basis"] = limited.bases[0]
+        elif entry == "unit":
+            old, new = UNITS[limit.unit], UNITS[value]
+            for band in ("safe", "stretch"):
+                canonical = getattr(limit, band) * old.factor + old.offset
+                values[band] = round((canonical - new.offset) / new.factor, 4)
+            values["moved_by"] = tuple(
+                m.model_copy(
+                    update={
+                        band: round(
+                            getattr(m, band) * old.factor / new.factor
+                            if m.how == "adds"
+                            else (getattr(m, band) * old.factor + old.offset - new.offset) / new.factor,
+                            4,
+                        )
+                        for band in ("safe", "stretch")
+                    }
+                )
+                for m in limit.moved_by
+            )
+        new_limit = changed_limit(limit, **values)
+        before, self.name = self.name, new_limit.name
+        try:
+            sheet.keep_limit(new_limit, before)
+        except YarvicError:
+            self.name = before
+            raise
+
+    def _take_component(self, text: str) -> None:
+        self._keep("component", text.strip())
+
+    def _take_text(self, entry: str, text: str) -> None:
+        self._keep(entry, text.strip())
+
+    def _take_number(self, entry: str, text: str) -> None:
+        self._keep(entry, _number(text))
+
+    def _take_speed(self, text: str) -> None:
+        self._keep("speed_rpm", _number(text) if text.strip() else None)
+
+    def _remove(self) -> None:
+        sheet = self.session.sheet
+        if sheet is not None:
+            self._do(lambda: sheet.drop_limit(self.name))
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text.strip().replace(",", ""))
+    except ValueError:
+        raise ValueError(f"{text!r} is not a number.") from None

@@ -1,0 +1,31 @@
+"""Making job files."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from yarvic.core.errors import JobError
+from yarvic.core.job.model import JobSheet
+from yarvic.core.job.store import Job
+
+
+def job_path(folder: Path, title: str) -> Path:
+    """Where the job of this title is kept: its letters and digits, lower case."""
+    name = re.sub(r"[^\w]+", "-", title.lower()).strip("-_")
+    return folder / f"{name[:60] or 'job'}.yarvic"
+
+
+def create_job(folder: Path, sheet: JobSheet, author: str) -> Path:
+    """Create a job without maps; gives its file. Raises JobError when it is there already or cannot be written."""
+    if not str(folder).strip() or not folder.is_absolute():
+        raise JobError(f"{str(folder)!r} is no folder", remedy="Write it in full, from / on.")
+    path = job_path(folder, sheet.title)
+    if path.exists():
+        raise JobError("a job of this name is there already", concerns=str(path), remedy="Choose another title.")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise JobError(f"the folder cannot be made: {error.strerror}", concerns=str(folder)) from None
+    Job.create(path, sheet, author=author).close()
+    return path

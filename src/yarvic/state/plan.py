@@ -1,0 +1,211 @@
+"""The plan in hand: what the target asks of every limit, what moves the weakest, and what the measurements say."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from yarvic.core.checks.components import ComponentLimit
+from yarvic.core.checks.finding import amount
+from yarvic.core.errors import YarvicError
+from yarvic.core.evidence.repeatability import mean_curve
+from yarvic.core.job.model import JobSheet, parts_on
+from yarvic.core.plan.cost import planned_gain_kw
+from yarvic.core.plan.plan import Stage, Target
+from yarvic.core.plan.solve import Ledger
+from yarvic.core.plan.weakest import Demand, demands
+from yarvic.state.results import RevisionResults
+from yarvic.state.session import Session
+
+
+@dataclass(frozen=True)
+class Link:
+    """A limit against the target, in words: what is asked, what it carries, what moves it and what that costs."""
+
+    limit: ComponentLimit
+    component: str
+    share: float
+    clears: bool
+    clears_stretch: bool
+    said: str
+
+
+@dataclass(frozen=True)
+class Marker:
+    """A power (W) or torque (N m) on the lanes' axis: `kind` is stock, measured, stage or target."""
+
+    kind: str
+    title: str
+    value: float
+
+
+class PlanState:
+    """Reads plan and results; changes go through the sheet."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+
+    @property
+    def sheet(self) -> JobSheet:
+        """The job's sheet. Raises YarvicError without a job."""
+        if self.session.job is None:
+            raise YarvicError("no job is open", remedy="Open a job first.")
+        return self.session.job.sheet
+
+    @property
+    def fitted(self) -> frozenset[str]:
+        """The parts that are on the vehicle."""
+        return parts_on(self.session.job.builds()) if self.session.job is not None else frozenset()
+
+    @property
+    def loss(self) -> float | None:
+        """The drivetrain's loss as a share of crank power."""
+        return self.sheet.vehicle.loss
+
+    def planned(self) -> frozenset[str]:
+        """The parts that are on, and those of all stages."""
+        plan = self.sheet.plan
+        staged = plan.required(plan.stages[-1], self.sheet.parts) if plan.stages else ()
+        return self.fitted | set(staged)
+
+    def ledger(self, fitted: frozenset[str] | None = None) -> Ledger:
+        """What a target is solved on."""
+        plan = self.sheet.plan
+        on = self.fitted if fitted is None else fitted
+        return Ledger(self.sheet.limits, self.sheet.parts, on, plan.band, plan.margin, self.loss, plan.rate)
+
+    def demands(self, parts: Collection[str] | None = None, target: Target | None = None) -> list[Demand]:
+        """Every limit of the drive against a target (the plan's where none is given), most loaded first.
+
+        Empty without a target, or where a limit cannot be compared with it.
+        """
+        target = target if target is not None else self.sheet.plan.target
+        if target is None:
+            return []
+        plan = self.sheet.plan
+        comparable = [m for m in self.sheet.limits if m.basis == target.basis or self.loss is not None]
+        return demands(
+            comparable,
+            target,
+            parts=self.fitted if parts is None else parts,
+            band=plan.band,
+            margin=plan.margin,
+            loss=self.loss,
+        )
+
+    def links(self, planned: bool = False, target: Target | None = None) -> list[Link]:
+        """The limits in the order in which they give way, in words."""
+        plan = self.sheet.plan
+        parts = self.planned() if planned else self.fitted
+        found = []
+        for d in self.demands(parts, target):
+            stretch = d.limit.canonical("stretch")
+            found.append(
+                Link(
+                    d.limit,
+                    d.limit.component,
+                    d.share,
+                    d.clears,
+                    d.asked <= stretch * (1.0 + 2e-6),
+                    self._said(d, plan.band, parts),
+                )
+            )
+        return found
+
+    def _said(self, d: Demand, band: str, parts: Collection[str]) -> str:
+        unit = self.session.settings.units.get(d.limit.limited.quantity, d.limit.unit)
+        carried = d.limit.canonical("safe" if band == "safe" else "stretch")
+        margin = f" less {self.sheet.plan.margin * 100:g} %" if self.sheet.plan.margin else ""
+        words = [
+            f"asked {amount(d.asked, unit)} {d.limit.basis}, {band} {amount(carried, unit)}{margin}"
+            f" ({d.share * 100:.0f} %)"
+        ]
+        movers = self._movers(d.limit, parts)
+        words.append(f"moved by {movers}" if movers else "nothing in the ledger moves it")
+        return "; ".join(words)
+
+    def _movers(self, limit: ComponentLimit, parts: Collection[str]) -> str:
+        known = {p.key: p for p in self.sheet.parts}
+        plan = self.sheet.plan
+        found = []
+        for mover in limit.moved_by:
+            if mover.part not in parts and mover.part in known:
+                part = known[mover.part]
+                money = f"{part.cost(plan.rate):,.0f} {plan.currency}".rstrip()
+                found.append(f"{part.title[0].lower()}{part.title[1:]} ({money})")
+        return " or ".join(found)
+
+    # -- measured
+
+    def measured_peaks(self, results: RevisionResults | None) -> tuple[float, float] | None:
+        """Peak power (W) and torque (N m) at the wheel, uncorrected: the real load. None without curves."""
+        curves = results.curves("none") if results is not None else []
+        if not curves:
+            return None
+        mean = mean_curve(curves)
+        return float(mean.power_w.max()), float(mean.torque_nm.max())
+
+    def markers(self, quantity: str, basis: str) -> list[Marker]:
+        """Stock, what was measured, each stage and the target, at wheel or crank; what cannot be converted is left out."""
+        s = self.session
+        found: list[Marker] = []
+        stock = s.revisions()[0] if s.revisions() else None
+        working = s.evidence_revision()
+        at = 0 if quantity == "power" else 1
+        base: float | None = None
+        if stock is not None:
+            peaks = self.measured_peaks(s.results.get(stock.id))
+            if peaks is not None:
+                base = peaks[at]
+                self._mark(found, "stock", stock.name, base, "wheel", basis)
+        if working is not None and working is not stock:
+            peaks = self.measured_peaks(s.results.get(working.id))
+            if peaks is not None:
+                self._mark(found, "measured", working.name, peaks[at], "wheel", basis)
+        if base is not None and quantity == "power":
+            for stage in self.sheet.plan.stages:
+                gain = planned_gain_kw(stage)
+                if gain is None:
+                    continue
+                base += gain * 1e3
+                self._mark(found, "stage", stage.title, base, "wheel", basis)
+        target = self.sheet.plan.target
+        if target is not None:
+            power, torque = target.demands()
+            self._mark(found, "target", "Target", power if quantity == "power" else torque, target.basis, basis)
+        return found
+
+    def _mark(self, found: list[Marker], kind: str, title: str, value: float, of: str, basis: str) -> None:
+        moved = self.at_basis(value, of, basis)
+        if moved is not None:
+            found.append(Marker(kind, title, moved))
+
+    def at_basis(self, value: float, of: str, basis: str) -> float | None:
+        """A power or torque of one basis on the other; None without the loss between."""
+        if of == basis:
+            return value
+        if self.loss is None:
+            return None
+        return value / (1.0 - self.loss) if basis == "crank" else value * (1.0 - self.loss)
+
+    def measured_gain_kw(self, stage: Stage) -> float | None:
+        """What a stage really brought: peak power of its last measured revision over what it was made on."""
+        s = self.session
+        mine = [r for r in s.revisions() if r.name in stage.revisions]
+        for revision in reversed(mine):
+            after = self.measured_peaks(s.results.get(revision.id))
+            before = self._before(stage)
+            if after is not None and before is not None:
+                return (after[0] - before[0]) / 1e3
+        return None
+
+    def _before(self, stage: Stage) -> tuple[float, float] | None:
+        """The peaks of the stage before, or of stock."""
+        s = self.session
+        stages = self.sheet.plan.stages
+        for each in reversed(stages[: stages.index(stage)]):
+            for revision in reversed([r for r in s.revisions() if r.name in each.revisions]):
+                peaks = self.measured_peaks(s.results.get(revision.id))
+                if peaks is not None:
+                    return peaks
+        return self.measured_peaks(s.results.get(s.revisions()[0].id)) if s.revisions() else None
