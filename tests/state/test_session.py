@@ -7,7 +7,8 @@ from yarvic.core.errors import CalibrationError, JobError, UnitError, YarvicErro
 from yarvic.core.job.store import Job
 from yarvic.core.release.gate import is_open
 from yarvic.core.release.package import verify_package
-from yarvic.state.maps import SCALARS, MapsState, number
+from yarvic.core.units import parse_number
+from yarvic.state.maps import SCALARS, MapsState
 from yarvic.state.readings import compared, peaks, readings, route_state
 from yarvic.state.release import capture, gate_conditions, release_work, sheet_pdf, waive
 from yarvic.state.session import DRAFT, STEPS, Session
@@ -162,13 +163,13 @@ def test_scalars(session, maps):
 
 @pytest.mark.parametrize(("text", "value"), [("2.5", 2.5), ("-3", -3.0), (" 1,5 ", 1.5)])
 def test_numbers_as_typed(text, value):
-    assert number(text) == value
+    assert parse_number(text) == value
 
 
 @pytest.mark.parametrize("text", ["", "abc", "inf", "nan", "1.2.3"])
 def test_numbers_that_are_none(text):
     with pytest.raises(UnitError):
-        number(text)
+        parse_number(text)
 
 
 def test_a_dragged_point_stays_within_bounds(session, maps):

@@ -230,6 +230,7 @@ class Driveline(Part):
     wheels_inertia_kg_m2: float
     clutch_nm: float
     gearbox_rating_nm: float
+    coast_reference_w: float
 
 
 class Body(Part):

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from yarvic.bench.cell import Dyno, Weather, dyno, station_reading
+from yarvic.bench.coast import coast, turning_inertia
 from yarvic.bench.faults import (
     cetane_loss,
     check_faults,
@@ -46,7 +47,8 @@ TWIN_SENSORS: dict[str, Sensor] = {
 
 @dataclass(frozen=True)
 class PullSettings:
-    """How a run is made. `kind`: free on the roller, a brake's ramp, a held speed, a road pull, a climb at a speed.
+    """How a run is made. `kind`: free on the roller, a brake's ramp, a held speed, a road pull, a climb at a
+    speed, a coast-down.
 
     Gear from 1, throttle 0 to 1, speeds of the engine in rpm, times in s, grade as rise over run. `fan` is the share
     of the fan's full air; `knock_signal` records the raw knock sensor.
@@ -171,6 +173,8 @@ class Rig:
         self.cool(settings.cool_down_s, settings.fan)
         self.runs += 1
         seed = (self.seed, self.runs)
+        if settings.kind == "coast":
+            return self._coast(settings, seed)
         around = self._around(settings.fan)
         rng = np.random.default_rng(seed)
         engine = self._engine(settings, around, rng)
@@ -222,6 +226,15 @@ class Rig:
             plant, self.unit, self.slot, tank, around, self.heat, rng, ignition=coil,
             keep_cycles=settings.knock_signal,
         )  # fmt: skip
+
+    def _coast(self, settings: PullSettings, seed: tuple[int, ...]) -> tuple[Log, Conditions]:
+        """Let the roller run out with the clutch open, from the speed at which a pull ends."""
+        driveline = self.faulty_plant.driveline
+        log = coast(driveline, self.dyno, settings.end_rpm / self.engine_per_roller(settings.gear), seed)
+        self.elapsed_s += float(log.channel("roller_speed").time_s[-1])
+        conditions = self._conditions(settings, self.air, self.air.temperature_k, np.random.default_rng(seed))
+        inertia = turning_inertia(driveline, self.dyno)
+        return log, conditions.model_copy(update={"throttle": 0.0, "turning_inertia_kg_m2": inertia})
 
     def _conditions(
         self, settings: PullSettings, air: Air, start_charge_k: float, rng: np.random.Generator

@@ -20,7 +20,7 @@ from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 if TYPE_CHECKING:
     from yarvic.bench.rig import PullSettings
 
-RunKind = Literal["inertia", "ramp", "hold", "road", "climb"]
+RunKind = Literal["inertia", "ramp", "hold", "road", "climb", "coast"]
 
 DT = 0.010
 LEAD_IN_S = 1.2

@@ -55,6 +55,10 @@ class LinkError(YarvicError):
     """The control unit did not do what was asked."""
 
 
+class NotReadyError(LinkError):
+    """The vehicle's readiness does not allow what was asked."""
+
+
 class ReleaseError(YarvicError):
     """A revision that may not be released, or a package that is not what was signed."""
 

@@ -198,6 +198,28 @@ def afr_from_lambda(mixture_lambda: Any, stoichiometric_afr: float) -> Any:
     return mixture_lambda * stoichiometric_afr
 
 
+_THOUSANDS = re.compile(r"[-+]?\d{1,3}(,\d{3})+(\.\d+)?")
+
+
+def parse_number(text: str) -> float:
+    """A bare number as a person writes it: `6,600` with commas between thousands, `80,5` with a decimal comma.
+
+    Raises UnitError for anything else, and for what has no end.
+    """
+    words = text.strip()
+    if _THOUSANDS.fullmatch(words):
+        words = words.replace(",", "")
+    elif words.count(",") == 1 and "." not in words:
+        words = words.replace(",", ".")
+    try:
+        value = float(words)
+    except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
+        raise UnitError(f"{text.strip()!r} is not a number", remedy="Write it as digits.")
+    return value
+
+
 _MEASURE = re.compile(r"^\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\S.*?)\s*$")
 
 

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yarvic.core.errors import JobInUseError, JobNotWritableError, YarvicError
+from yarvic.core.errors import JobInUseError, JobNotWritableError, NotReadyError, YarvicError
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.desk.demos import Demos
 from yarvic.desk.ladder import Ladder
@@ -274,7 +274,10 @@ class Window(QMainWindow):
     # -- overlays
 
     def _show_error(self, error: YarvicError) -> None:
-        self.notice.show_error(error)
+        if isinstance(error, NotReadyError):
+            self.notice.show_error(error, "Go to readiness", partial(self.show_vehicle, "readiness"))
+        else:
+            self.notice.show_error(error)
 
     def _open_keys(self) -> None:
         shown = self.shown()

@@ -18,10 +18,10 @@ from yarvic.core.calibration.edits import (
     smooth_cells,
 )
 from yarvic.core.calibration.table import Scalar, Table
-from yarvic.core.errors import CalibrationError, UnitError
+from yarvic.core.errors import CalibrationError
 from yarvic.core.evidence.cells import CellEvidence, cell_evidence
 from yarvic.core.physics import FloatArray
-from yarvic.core.units import UNITS, convert
+from yarvic.core.units import UNITS, convert, parse_number
 from yarvic.state.session import DRAFT, Session
 
 SCALARS = "scalars"
@@ -204,7 +204,7 @@ class MapsState:
         maps = self.session.calibration(self.session.working, self.session.slot)
         if maps is None:
             return
-        value = number(text)
+        value = parse_number(text)
         maps.scalar(key).with_value(value)
         self.session.editable_draft().change_scalar(self.session.slot, key, value)
 
@@ -224,14 +224,3 @@ class MapsState:
         edit = draft.redo() if redo else draft.undo()
         word = "Again" if redo else "Taken back"
         self.session.say(f"{word}: {edit.what}." if edit else "There is nothing more.")
-
-
-def number(text: str) -> float:
-    """A number as it is typed, with point or comma. Raises UnitError for anything else."""
-    try:
-        value = float(text.strip().replace(",", "."))
-    except ValueError:
-        raise UnitError(f"{text.strip()!r} is not a number", remedy="Type a number, such as -2.5.") from None
-    if not np.isfinite(value):
-        raise UnitError("the number must be finite", remedy="Type a number, such as -2.5.")
-    return value

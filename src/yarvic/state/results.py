@@ -45,7 +45,7 @@ class PullResult:
     @property
     def sweeps(self) -> bool:
         """Whether it is a pull, and not a held speed or a climb."""
-        return self.evidence.conditions is None or self.evidence.conditions.run not in ("hold", "climb")
+        return self.evidence.conditions is None or self.evidence.conditions.run not in ("hold", "climb", "coast")
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from psygnal import Signal
 from yarvic.bench.rig import PullSettings
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import unpack
-from yarvic.core.errors import CalibrationError, JobError, LinkError, YarvicError
+from yarvic.core.errors import CalibrationError, JobError, LinkError, NotReadyError, YarvicError
 from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.model import Revision
@@ -28,7 +28,14 @@ from yarvic.state.work import Asked, Handle, Progress, Runner, Work, is_cancel
 
 DRAFT = -1
 # What a run is called in lists.
-RUN_NAMES = {"inertia": "pull", "ramp": "pull", "hold": "hold", "road": "road run", "climb": "climb"}
+RUN_NAMES = {
+    "inertia": "pull",
+    "ramp": "pull",
+    "hold": "hold",
+    "road": "road run",
+    "climb": "climb",
+    "coast": "coast-down",
+}
 STEPS = ("job", "plan", "maps", "flash", "dyno", "logs", "checks", "release")
 STEP_TITLES = dict(zip(STEPS, ("Job", "Plan", "Maps", "Flash", "Dyno", "Logs", "Checks", "Release"), strict=True))
 
@@ -112,11 +119,11 @@ class Session:
         if judged_by:
             self._judge([r.id for r in self._revisions])
 
-    def take_stock(self, layout_toml: str, image: bytes, author: str) -> None:
+    def take_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> None:
         """Give a job without maps its layout and stock image. Raises CalibrationError, JobError; then it has none yet."""
         if self.job is None:
             raise JobError("no job is open", remedy="Open a job first.")
-        made = self.job.take_stock(layout_toml, image, author or "not named")
+        made = self.job.take_stock(layout_toml, image, author or "not named", source=source)
         bench, no_bench = _bench_of(self.job)
         self._take_bench(bench)
         self._take_up(None)
@@ -361,7 +368,7 @@ class Session:
         if stops:
             remedy = "Mend it, look again, and set it to pass under Job, Readiness."
             self.failed.emit(
-                LinkError("flashing is stopped by the vehicle's readiness", concerns=stops, remedy=remedy)
+                NotReadyError("flashing is stopped by the vehicle's readiness", concerns=stops, remedy=remedy)
             )
             return
         bench, job = self.bench, self.job

@@ -100,6 +100,68 @@ def test_a_family_without_findings_is_not_passed_over(case):
     assert shut(replace(case, summaries=summaries)) == {"check Mixture"}
 
 
+def looked_at(case, key, **seen):
+    sheet = case.sheet
+    items = tuple(
+        i.seen(seen["state"], seen.get("reason", ""), "R", "now") if i.key == key else i for i in sheet.readiness
+    )
+    return replace(case, sheet=sheet.model_copy(update={"readiness": items}))
+
+
+def test_a_sick_vehicle_shuts_the_gate_and_nobody_waives_it(case):
+    sick = looked_at(case, "clutch", state="stop", reason="slips in fourth")
+    condition = next(c for c in gate(sick) if c.key == "ready")
+    assert "ready" in shut(sick) and not condition.may_waive and "slips in fourth" in condition.evidence
+    unseen = looked_at(case, "clutch", state="")
+    assert "ready" not in shut(unseen) and "1 of 18" in next(c for c in gate(unseen) if c.key == "ready").evidence
+    bare = replace(case, sheet=case.sheet.model_copy(update={"readiness": ()}))
+    assert next(c for c in gate(bare) if c.key == "ready").severity == WATCH
+
+
+def of_stage(case, title):
+    """The case's revision bound to a stage of its plan."""
+    plan = case.sheet.plan
+    stages = tuple(
+        s.model_copy(update={"revisions": (case.revision.name,) if s.title == title else ()}) for s in plan.stages
+    )
+    changed = case.sheet.model_copy(update={"plan": plan.model_copy(update={"stages": stages})})
+    return replace(case, sheet=changed)
+
+
+def test_a_map_for_other_parts_is_not_released_onto_stock_ones(case):
+    """A stage's parts, and those of the stages before it, must be on the vehicle; nobody waives that."""
+    staged = of_stage(case, "Stage 3")
+    condition = next(c for c in gate(staged) if c.key == "prerequisites")
+    assert "prerequisites" in shut(staged) and not condition.may_waive
+    assert all(t in condition.evidence for t in ("Front intercooler", "High-pressure pump", "Gearbox calibration"))
+    some = replace(staged, parts=frozenset({"pump-cam", "gearbox-calibration"}))
+    assert "Front intercooler" in next(c for c in gate(some) if c.key == "prerequisites").evidence
+    whole = replace(some, parts=some.parts | {"front-intercooler"})
+    found = next(c for c in gate(whole) if c.key == "prerequisites")
+    assert "prerequisites" not in shut(whole) and "G2" in found.evidence
+    assert all(c.key != "prerequisites" for c in gate(of_stage(case, "no stage")))
+
+
+def test_engine_and_gearbox_calibration_pair_up(case):
+    staged = of_stage(case, "Stage 1")
+    assert "prerequisites" not in shut(staged)
+    stages = tuple(s.model_copy(update={"gearbox_calibration": ""}) for s in staged.sheet.plan.stages)
+    plan = staged.sheet.plan.model_copy(update={"stages": stages})
+    alone = replace(staged, sheet=staged.sheet.model_copy(update={"plan": plan}))
+    condition = next(c for c in gate(alone) if c.key == "prerequisites")
+    assert "prerequisites" in shut(alone) and condition.may_waive and "paired" in condition.evidence
+    manual = alone.sheet.vehicle.model_copy(update={"gearbox_unit": False})
+    assert "prerequisites" not in shut(replace(alone, sheet=alone.sheet.model_copy(update={"vehicle": manual})))
+
+
+def test_a_stages_fuel_is_asked_of_its_evidence(case):
+    staged = of_stage(case, "Stage 1")
+    stages = tuple(s.model_copy(update={"fuel": "petrol-95+e30"}) for s in staged.sheet.plan.stages)
+    plan = staged.sheet.plan.model_copy(update={"stages": stages})
+    other = replace(staged, sheet=staged.sheet.model_copy(update={"plan": plan}))
+    assert "measured on petrol-95" in next(c for c in gate(other) if c.key == "prerequisites").evidence
+
+
 # -- package
 
 

@@ -15,9 +15,10 @@ RUN_WORDS = {
     "hold": "at a held speed",
     "road": "on a road",
     "climb": "climbing at a speed",
+    "coast": "coasting down, clutch open",
 }
 # The same in one word, for tables.
-RUN_SHORT = {"inertia": "free", "ramp": "ramp", "hold": "held", "road": "road", "climb": "climb"}
+RUN_SHORT = {"inertia": "free", "ramp": "ramp", "hold": "held", "road": "road", "climb": "climb", "coast": "coast"}
 
 
 class Conditions(BaseModel):
@@ -31,16 +32,19 @@ class Conditions(BaseModel):
     fuel: str
     dyno: str
     gear: Annotated[int, Field(ge=1)]
-    throttle: Annotated[float, Field(gt=0, le=1)]
+    throttle: Annotated[float, Field(ge=0, le=1)]
     engine_per_roller: Annotated[float, Field(gt=0)] | None = None
     roller_inertia_kg_m2: Annotated[float, Field(gt=0)] | None = None
     cool_down_s: Annotated[float, Field(ge=0)]
     charge_start_k: float
     simulated: bool
-    run: Literal["inertia", "ramp", "hold", "road", "climb"] = "inertia"
+    run: Literal["inertia", "ramp", "hold", "road", "climb", "coast"] = "inertia"
     fan: Annotated[float, Field(ge=0, le=1)] = 1.0
     grade: float = 0.0
     mass_kg: Annotated[float, Field(gt=0)] | None = None
+    turning_inertia_kg_m2: Annotated[float, Field(gt=0)] | None = (
+        None  # of a coast-down: all that turns, at the roller
+    )
     faults: dict[str, float] = Field(default_factory=dict)  # switched on at the simulated bench, by severity
 
     @property

@@ -201,13 +201,13 @@ class Job:
             )
         return self._layout  # type: ignore[no-any-return]
 
-    def take_stock(self, layout_toml: str, image: bytes, author: str) -> Revision:
+    def take_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> Revision:
         """Give a job without maps its layout and the image it arrived with, as revision Stock.
 
         Raises CalibrationError for an image that does not fit the layout, JobError when there are maps already.
         """
         layout = parse_layout(layout_toml)
-        check_image(image, layout, source="stock image")
+        check_image(image, layout, source=source)
         if self._layout is not None:
             raise JobError(
                 "the job has its maps already", concerns=str(self.path), remedy="Take the image as a draft."

@@ -243,6 +243,7 @@ def _why(ledger: Ledger, target: Target, keys: frozenset[str], part: Part) -> st
 
 
 def _blocks(ledger: Ledger, target: Target, keys: frozenset[str]) -> tuple[str, ...]:
-    """The limits that carry no more than this target: they stand in the way of a higher one."""
-    tight = [d for d in ledger.demands(target, keys) if d.asked >= d.carries * 0.998]
+    """The limits that do not carry the next higher target: they stand in the way."""
+    more = target.model_copy(update={"value": target.value + 1.0 / 10.0 ** UNITS[target.unit].decimals})
+    tight = [d for d in ledger.demands(more, keys) if not d.clears]
     return tuple(dict.fromkeys(d.limit.component for d in tight))

@@ -15,7 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.errors import UnitError
 from yarvic.core.physics.fuel import fuel
-from yarvic.core.units import UNITS, parse_measure
+from yarvic.core.units import UNITS, parse_measure, parse_number
 
 MOST_GEARS = 18
 
@@ -48,17 +48,16 @@ class Entry:
 
     def read(self, text: str) -> float | None:
         """What a person wrote, in `unit`; None when nothing. Raises UnitError, or ValueError with what to write."""
-        words = text.strip().replace(",", ".") if text.count(",") == 1 and "." not in text else text.replace(",", "")
-        words = words.strip()
+        words = text.strip()
         if not words:
             return None
         try:
-            value = float(words)
-        except ValueError:
-            if not self.unit:
-                raise ValueError(f"{self.title}: {text!r} is not a number. Write it as digits.") from None
-            quantity = UNITS[self.unit]
-            value = (parse_measure(words, quantity.quantity) - quantity.offset) / quantity.factor
+            value = parse_number(words)
+        except UnitError:
+            if not self.unit or words[-1].isdigit():
+                raise UnitError(f"{self.title}: {text!r} is not a number", remedy="Write it as digits.") from None
+            unit = UNITS[self.unit]
+            value = (parse_measure(words, unit.quantity) - unit.offset) / unit.factor
         fault = self.fault(value)
         if fault:
             raise ValueError(fault)

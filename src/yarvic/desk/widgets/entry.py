@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtGui import QKeySequence
 from PyQt6.QtWidgets import QGridLayout, QLabel, QLineEdit, QPushButton, QWidget
 
 from yarvic.core.errors import YarvicError
@@ -53,6 +54,18 @@ class Line(QLineEdit):
         self.setModified(False)
         self._say("")
 
+    def event(self, event) -> bool:
+        """While something in it is not kept, Esc and Ctrl+Z belong to the line; after that to the window."""
+        if event.type() == QEvent.Type.ShortcutOverride:
+            if self.isModified() and event.key() == Qt.Key.Key_Escape:
+                event.accept()
+                return True
+            steps_back = (QKeySequence.StandardKey.Undo, QKeySequence.StandardKey.Redo)
+            if not self.isModified() and any(event.matches(k) for k in steps_back):
+                event.ignore()
+                return True
+        return super().event(event)
+
     def keyPressEvent(self, event) -> None:
         """Esc puts back what is kept."""
         if event.key() == Qt.Key.Key_Escape and self.isModified():
@@ -81,8 +94,9 @@ def choice(name: str, values: Callable[[], list[tuple[str, str]]], take: Callabl
 class Sheet(QGridLayout):
     """Names left, fields right; what follows from a field, and its fault, stand under it. All under a title."""
 
-    def __init__(self, title: str) -> None:
+    def __init__(self, title: str, name_px: int = 0) -> None:
         super().__init__()
+        self._name_px = name_px  # names are as wide as this and break into lines; 0: as wide as the longest
         self.setContentsMargins(0, 0, 0, 0)
         self.setHorizontalSpacing(8)
         self.setVerticalSpacing(3)
@@ -95,7 +109,9 @@ class Sheet(QGridLayout):
 
     def line(self, name: str, field: QWidget) -> QLabel:
         """Add a field with its name; gives the label for what follows from it."""
-        text, beside = label(name, "quiet"), label("", "caption", wrap=True)
+        text, beside = label(name, "quiet", wrap=self._name_px > 0), label("", "caption", wrap=True)
+        if self._name_px:
+            text.setFixedWidth(self._name_px)
         text.setBuddy(field)
         self.addWidget(text, self._next, 0)
         self.addWidget(field, self._next, 1, Qt.AlignmentFlag.AlignLeft)

@@ -12,7 +12,7 @@ from yarvic.core.checks.components import LIMITED, ComponentLimit
 from yarvic.core.errors import JobError, YarvicError
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.parts import first_fault
-from yarvic.core.units import UNITS, units_of
+from yarvic.core.units import UNITS, parse_number, units_of
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import label, row, show_choice, word
 from yarvic.state.session import Session
@@ -155,19 +155,12 @@ class LimitRow(QFrame):
         self._keep(entry, text.strip())
 
     def _take_number(self, entry: str, text: str) -> None:
-        self._keep(entry, _number(text))
+        self._keep(entry, parse_number(text))
 
     def _take_speed(self, text: str) -> None:
-        self._keep("speed_rpm", _number(text) if text.strip() else None)
+        self._keep("speed_rpm", parse_number(text) if text.strip() else None)
 
     def _remove(self) -> None:
         sheet = self.session.sheet
         if sheet is not None:
             self._do(lambda: sheet.drop_limit(self.name))
-
-
-def _number(text: str) -> float:
-    try:
-        return float(text.strip().replace(",", ""))
-    except ValueError:
-        raise ValueError(f"{text!r} is not a number.") from None

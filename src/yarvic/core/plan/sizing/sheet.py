@@ -3,23 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.finding import amount
-from yarvic.core.errors import YarvicError
+from yarvic.core.errors import UnitError, YarvicError
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import isa_pressure
 from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
 from yarvic.core.physics.fuel import Fuel, fuel
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.vehicle import Vehicle
-from yarvic.core.units import UNITS, from_canonical, to_canonical
+from yarvic.core.units import UNITS, convert, from_canonical, parse_number, to_canonical
 
 Values = Mapping[str, float]
 CHART_POINTS = 60
+
+
+# Units for which a person's own choice is taken; others, such as cfm, are what the trade reads whatever is chosen.
+_CHOSEN = frozenset({"kW", "N m", "degC", "kPa", "km/h"})
+
+
+def chosen_unit(unit: str, units: Mapping[str, str]) -> str:
+    """The unit in which a number of this unit is shown, by the units that were chosen."""
+    return units.get(UNITS[unit].quantity, unit) if unit in _CHOSEN else unit
 
 
 @dataclass(frozen=True)
@@ -66,6 +75,14 @@ class Input:
     default: float
     of_job: Callable[[Context], float | None] | None = None  # canonical
 
+    def in_units(self, units: Mapping[str, str]) -> Input:
+        """The same input in the unit that a person chose for its quantity."""
+        unit = chosen_unit(self.unit, units)
+        if unit == self.unit:
+            return self
+        low, high, default = (float(convert(v, self.unit, unit)) for v in (self.low, self.high, self.default))
+        return replace(self, unit=unit, low=low, high=high, default=default)
+
     def begin(self, context: Context) -> tuple[float, bool]:
         """Canonical value to begin with, and whether it is the job's."""
         found = self.of_job(context) if self.of_job is not None else None
@@ -84,8 +101,8 @@ class Input:
     def read(self, text: str) -> float:
         """What a person wrote, canonical. Raises ValueError saying what to write."""
         try:
-            value = float(text.strip().replace(",", "").removesuffix(self.unit).strip())
-        except ValueError:
+            value = parse_number(text.strip().removesuffix(self.unit))
+        except UnitError:
             raise ValueError(
                 f"{self.title}: {text!r} is not a number{f' of {self.unit}' if self.unit else ''}."
             ) from None
@@ -112,8 +129,7 @@ class Output:
             return "not possible"
         if not self.unit:
             return f"{self.value:.{self.decimals}f}"
-        chosen = (units or {}).get(UNITS[self.unit].quantity, self.unit) if self.unit in ("kW", "N m") else self.unit
-        return amount(self.value, chosen)
+        return amount(self.value, chosen_unit(self.unit, units or {}))
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBox
 from yarvic.core.errors import YarvicError
 from yarvic.core.plan.readiness import Item, State, default_items, fresh
 from yarvic.core.plan.stations import stations, usual_title
+from yarvic.core.units import parse_number
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
@@ -112,10 +113,7 @@ class ItemRow(QFrame):
         if not text.strip():
             self._see(item.state, None)
             return
-        try:
-            value = float(text.replace(",", "."))
-        except ValueError:
-            raise ValueError(f"{text!r} is not a number.") from None
+        value = parse_number(text)
         self._see(item.by_number(value), value)
 
     def _take_reason(self, text: str) -> None:

@@ -10,10 +10,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from yarvic.core.checks.components import ComponentLimit
-from yarvic.core.errors import JobError, YarvicError
+from yarvic.core.errors import JobError, UnitError, YarvicError
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.parts import Part
 from yarvic.core.plan.stations import usual_title
+from yarvic.core.units import parse_number
 from yarvic.desk.views.job.items import Items
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.limits import LimitRow
@@ -153,12 +154,10 @@ class FittingForm(QWidget):
 
 def _number(field: Line, name: str) -> float | None:
     text = field.text().strip()
-    if not text:
-        return None
     try:
-        return float(text.replace(",", ""))
-    except ValueError:
-        raise ValueError(f"{name}: {text!r} is not a number.") from None
+        return parse_number(text) if text else None
+    except UnitError as error:
+        raise UnitError(f"{name}: {error.what}", remedy=error.remedy) from None
 
 
 class StationPanel(QWidget):
@@ -166,6 +165,7 @@ class StationPanel(QWidget):
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self.setMinimumWidth(780)  # where the window is narrower, it scrolls
         self.session = session
         self.station = ""
         self.title = label("", "title")

@@ -16,9 +16,10 @@ from yarvic.core.physics.correction import title as standard_title
 from yarvic.core.plan.derived import Derived, derived
 from yarvic.core.plan.ratings import torque_of_tag
 from yarvic.core.plan.vehicle import Vehicle, entries
-from yarvic.core.units import UNITS, to_canonical
+from yarvic.core.units import UNITS, parse_number, to_canonical
 from yarvic.desk.widgets.entry import Line, Sheet, choice
-from yarvic.desk.widgets.words import show_choice
+from yarvic.desk.widgets.words import show_choice, word
+from yarvic.state.coast import measured_loss
 from yarvic.state.session import Session
 from yarvic.state.sheet import SheetState
 
@@ -88,6 +89,7 @@ class VehiclePanel(QScrollArea):
         self._number(sheet, "tyre_radius_mm")
         self._number(sheet, "drivetrain_loss")
         self._text(sheet, "drivetrain_loss_from", "Loss is from", "stated, or coast-down")
+        sheet.wide(word("Take the loss from the last coast-down", self.take_coast_down))
         self._text(sheet, "family", "Engine family", "for ratings")
         self._text(sheet, "rating", "Rating", "")
 
@@ -143,10 +145,7 @@ class VehiclePanel(QScrollArea):
             if not words and key == "altitude_m":
                 self._state().set("Altitude taken out.", altitude_m=None)
                 return
-            try:
-                value = float(words.replace(",", ""))
-            except ValueError:
-                raise ValueError(f"{name}: {text!r} is not a number.") from None
+            value = parse_number(words)
             self._state().set(f"{name}: {value:g}.", **{key: int(value) if key == "pulls_required" else value})
 
         self._add(sheet, key, name, Line(name, take, FIELD_PX))
@@ -189,10 +188,7 @@ class VehiclePanel(QScrollArea):
         self._state().set_vehicle(fuels=fuels)
 
     def _take_band(self, at: int, text: str) -> None:
-        try:
-            value = float(text.replace(",", "").lower().removesuffix("rpm"))
-        except ValueError:
-            raise ValueError(f"{text!r} is not an engine speed.") from None
+        value = parse_number(text.lower().removesuffix("rpm"))
         band = list(self._state().sheet.band_rpm)
         band[at] = value
         self._state().set(f"Scored band {band[0]:,.0f} to {band[1]:,.0f} rpm.", band_rpm=tuple(band))
@@ -208,6 +204,19 @@ class VehiclePanel(QScrollArea):
                 self.session.choose_standard(self.session.job.sheet.standard)
         else:
             self._state().set(what, **{key: value})
+
+    def take_coast_down(self) -> None:
+        """Put the loss that the last coast-down measured onto the sheet."""
+
+        def take() -> None:
+            loss = measured_loss(self.session)
+            said = f"{loss.share * 100:.1f} % (the run's own scatter: {loss.half_width * 100:.2f})"
+            self._state().set_vehicle(
+                drivetrain_loss=round(loss.share * 100.0, 2), drivetrain_loss_from=f"{loss.source}, {said}"
+            )
+            self.session.say(f"The drivetrain loses {said}: {loss.source}. Losses under load come on top.")
+
+        self._try(take)
 
     def _try(self, do: Any) -> None:
         try:

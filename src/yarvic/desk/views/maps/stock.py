@@ -88,7 +88,8 @@ class StockForm(QFrame):
         self.fault.hide()
         try:
             layout, image = read()
-            self.session.take_stock(layout, image, self.session.settings.author)
+            source = Path(self.image_file.text().strip()).name or "stock image"
+            self.session.take_stock(layout, image, self.session.settings.author, source=source)
         except YarvicError as error:
             self.fault.setText(str(error))
             self.fault.show()

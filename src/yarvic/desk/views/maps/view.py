@@ -23,13 +23,14 @@ from PyQt6.QtWidgets import (
 )
 
 from yarvic.core.errors import YarvicError
+from yarvic.core.units import parse_number
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.maps.grid import KNOCK_DEG, Grid
 from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.maps.stock import StockForm
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
-from yarvic.state.maps import OPERANDS, SCALARS, number
+from yarvic.state.maps import OPERANDS, SCALARS
 from yarvic.state.session import DRAFT, Session
 
 if TYPE_CHECKING:
@@ -328,7 +329,7 @@ class MapsView(View):
 
     def _apply(self) -> None:
         try:
-            amount = number(self.operand.text())
+            amount = parse_number(self.operand.text())
         except YarvicError as error:
             self.operand_fault.setText(str(error))
             return

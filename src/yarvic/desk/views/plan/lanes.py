@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
@@ -438,6 +438,14 @@ class Lanes(QWidget):
             if moved is not None:
                 self.stage_dropped.emit(dragged[1], moved / 1e3)
         self.bring_up_to_date()
+
+    def event(self, event) -> bool:
+        """Esc belongs to the figure while something is dragged."""
+        held = self._dragged is not None
+        if held and event.type() == QEvent.Type.ShortcutOverride and event.key() == Qt.Key.Key_Escape:
+            event.accept()
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event) -> None:
         """Left and right move the target by a unit, with Shift by ten; Esc lets go."""

@@ -13,6 +13,7 @@ from yarvic.core.checks.components import ComponentLimit, Mover
 from yarvic.core.errors import JobError, YarvicError
 from yarvic.core.plan.parts import Part, first_fault
 from yarvic.core.plan.stations import stations, usual_title
+from yarvic.core.units import parse_number
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.limits import LimitRow, changed_limit
 from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
@@ -103,11 +104,7 @@ class PartRow(QFrame):
         self._keep("title", text.strip())
 
     def _take_number(self, entry: str, text: str) -> None:
-        try:
-            value = float(text.strip().replace(",", ""))
-        except ValueError:
-            raise ValueError(f"{text!r} is not a number.") from None
-        self._keep(entry, value)
+        self._keep(entry, parse_number(text))
 
     def _movable(self) -> list[tuple[str, Callable[[], None]]]:
         job = self.session.job
@@ -166,6 +163,7 @@ class LedgerPanel(QWidget):
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self.setMinimumWidth(640)  # where the window is narrower, it scrolls
         self.session = session
         self.library = chooser("Take a kind from the library", self._kinds)
         show_choice(self.library, "Take from the library")

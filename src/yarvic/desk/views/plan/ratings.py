@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QScrollArea, QVBoxLayo
 
 from yarvic.core.checks.finding import HOLDS, STOP, WATCH, amount
 from yarvic.core.errors import YarvicError
+from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 from yarvic.core.plan.cost import rerating_bill
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.ratings import Move, moves
@@ -207,17 +208,22 @@ class RatingsPanel(QWidget):
             return
         lines = []
         if move.allowed:
-            lines.append(f"{move.rating.title} by a file: {said_bill(rerating_bill(plan), plan.currency)}.")
+            lines.append(
+                f"{move.rating.title} by a file: {said_bill(rerating_bill(plan), plan.currency)}. A known result."
+            )
         else:
             lines.append(f"{move.rating.title} is refused: {'; '.join(move.reasons)}.")
-        lines.append(self._by_parts(power, at))
+        torque, _ = move.rating.peak_torque()
+        lines.append(self._by_parts(power, torque, at))
         self.beside.setText("\n".join(lines))
 
-    def _by_parts(self, power_w: float, speed_rpm: float) -> str:
+    def _by_parts(self, power_w: float, torque_nm: float, speed_rpm: float) -> str:
+        """The parts for the rating's power and torque: its power, held from where that takes its highest torque."""
         job = self.session.job
         assert job is not None
+        low = min(power_w / torque_nm / RAD_PER_S_PER_RPM, speed_rpm)
         target = Target(
-            quantity="power", value=round(power_w / 1e3, 1), unit="kW", basis="crank", band_rpm=(speed_rpm, speed_rpm)
+            quantity="power", value=round(power_w / 1e3, 1), unit="kW", basis="crank", band_rpm=(low, speed_rpm)
         )
         try:
             found = cheapest(self.plan.ledger(), target)
@@ -231,7 +237,7 @@ class RatingsPanel(QWidget):
         money = f"{found.cost:,.0f} {job.sheet.plan.currency}".rstrip()
         if not found.chosen:
             return "By a map of one's own: every limit carries that power as the vehicle stands, without a licensed result."
-        return f"By add-on parts for the same power: {money} for {titles}, and a map of one's own."
+        return f"By add-on parts for the same power: {money} for {titles}, and a map of one's own to be proven."
 
     def _set_here(self) -> None:
         move, sheet = self.chosen(), self.session.sheet

@@ -8,11 +8,12 @@ from functools import partial
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from yarvic.core.errors import YarvicError
 from yarvic.core.plan.plan import Answer
-from yarvic.core.plan.sizing import SHEETS, Context, Output, Sizing
+from yarvic.core.plan.sizing import SHEETS, Context, Input, Output, Sizing
+from yarvic.core.plan.sizing.sheet import chosen_unit
 from yarvic.core.units import from_canonical
 from yarvic.desk.theme import tokens
 from yarvic.desk.widgets.entry import Line, Sheet
@@ -22,18 +23,22 @@ from yarvic.desk.widgets.words import act, label, row, word
 from yarvic.state.plan import PlanState
 from yarvic.state.session import Session
 
+NAME_PX = 206
+
 
 class SizingPanel(QWidget):
     """The sheets by name, the one in hand, its chart."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self.setMinimumWidth(780)  # where the window is narrower, it scrolls
         self.session = session
         self.plan = PlanState(session)
         self.key = ""
         self.values: dict[str, float] = {}
         self.own: frozenset[str] = frozenset()
         self._changed: set[str] = set()
+        self._built_for: tuple[str, dict[str, str]] = ("", {})
         self.names: dict[str, QPushButton] = {}
         self.fields: dict[str, Line] = {}
         names = QVBoxLayout()
@@ -55,6 +60,8 @@ class SizingPanel(QWidget):
         self.chart = chart_sheet()
         self.plot = self.chart.addPlot()
         style(self.plot)
+        self.chart.setMinimumSize(220, 170)
+        self.chart.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
         self.curve = self.plot.plot([], [])
         self.point = pg.ScatterPlotItem(size=9)
         self.plot.addItem(self.point)
@@ -116,6 +123,8 @@ class SizingPanel(QWidget):
             return
         fresh, self.own = SHEETS[self.key].begin(self.context())
         self.values = {k: self.values[k] if k in self._changed else v for k, v in fresh.items()}
+        if self._built_for != (self.key, self.session.settings.units):
+            self._build()
         self._show()
 
     def choose(self, key: str) -> None:
@@ -124,8 +133,18 @@ class SizingPanel(QWidget):
         self._changed = set()
         sheet = SHEETS[key]
         self.values, self.own = sheet.begin(self.context())
+        self._build()
+        self._show()
+
+    def asked(self) -> dict[str, Input]:
+        """What the sheet in hand asks for, in the units that were chosen."""
+        units = self.session.settings.units
+        return {i.key: i.in_units(units) for i in self.sizing().inputs}
+
+    def _build(self) -> None:
+        self._built_for = (self.key, dict(self.session.settings.units))
         for name, button in self.names.items():
-            button.setChecked(name == key)
+            button.setChecked(name == self.key)
         while self.inputs.count():
             item = self.inputs.takeAt(0)
             widget = item.widget() if item is not None else None
@@ -133,23 +152,22 @@ class SizingPanel(QWidget):
                 widget.hide()
                 widget.deleteLater()
         holder = QWidget()
-        form = Sheet("")
+        form = Sheet("", NAME_PX)
         form.setHorizontalSpacing(6)
         holder.setLayout(form)
         self.fields = {}
-        for each in sheet.inputs:
+        for each in self.asked().values():
             field = Line(each.title, partial(self._take, each.key), 70)
-            form.line(f"{each.title}, {each.unit}" if each.unit else each.title, field)
+            form.line(_named(each.title, each.unit), field)
             self.fields[each.key] = field
         self.inputs.addWidget(holder)
-        self._show()
 
     def begin_again(self) -> None:
         """Forget what was written."""
         self.choose(self.key)
 
     def _take(self, key: str, text: str) -> None:
-        self.values[key] = SHEETS[self.key].input(key).read(text)
+        self.values[key] = self.asked()[key].read(text)
         self._changed.add(key)
         self._show()
 
@@ -167,7 +185,7 @@ class SizingPanel(QWidget):
         units = self.session.settings.units
         self.title.setText(sheet.title)
         self.formula.setText(f"{sheet.formula}\n{sheet.source}. Bold: from the job.")
-        for each in sheet.inputs:
+        for each in self.asked().values():
             field = self.fields[each.key]
             field.show_text(f"{each.shown(self.values[each.key]):.5g}")
             field.setProperty("own", each.key in self.own and each.key not in self._changed)
@@ -190,18 +208,18 @@ class SizingPanel(QWidget):
 
     def _draw(self, outputs: list[Output]) -> None:
         sheet, t = self.sizing(), tokens()
-        along, first = sheet.input(sheet.along), outputs[0]
+        along, first = self.asked()[sheet.along], outputs[0]
+        unit = chosen_unit(first.unit, self.session.settings.units) if first.unit else ""
         x, y = sheet.curve(self.values)
         shown_x = np.array([along.shown(float(v)) for v in x])
-        shown_y = np.asarray(from_canonical(y, first.unit)) if first.unit else y
+        shown_y = np.asarray(from_canonical(y, unit)) if unit else y
         self.curve.setData(shown_x, shown_y)
         self.curve.setPen(pg.mkPen(t.color("working"), width=2))
-        here = float(from_canonical(first.value, first.unit)) if first.unit else first.value
+        here = float(from_canonical(first.value, unit)) if unit else first.value
         spots = [along.shown(self.values[sheet.along])], [here]
         self.point.setData(*spots) if np.isfinite(here) else self.point.setData([], [])
         self.point.setBrush(pg.mkBrush(t.color("ink")))
-        bottom = f"{along.title}, {along.unit}" if along.unit else along.title
-        left = f"{first.title}, {first.unit}" if first.unit else first.title
+        bottom, left = _named(along.title, along.unit), _named(first.title, unit)
         style(self.plot, left=left, bottom=bottom)
 
     def put(self) -> None:
@@ -225,3 +243,8 @@ class SizingPanel(QWidget):
         except YarvicError as error:
             self.session.failed.emit(error)
         self._show()
+
+
+def _named(title: str, unit: str) -> str:
+    """A title with its unit; lambda is both."""
+    return f"{title}, {unit}" if unit and unit.lower() != title.lower() else title

@@ -14,6 +14,7 @@ from yarvic.core.errors import JobError, YarvicError
 from yarvic.core.plan.cost import Bill, plan_bill, planned_gain_kw, rerating_bill, stage_bill
 from yarvic.core.plan.parts import first_fault
 from yarvic.core.plan.plan import Stage, not_fitted
+from yarvic.core.units import parse_number
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
 from yarvic.state.plan import PlanState
@@ -140,11 +141,7 @@ class StageRow(QFrame):
         if not text.strip():
             self._keep(entry, None if entry.startswith("gain") else 0.0)
             return
-        try:
-            value = float(text.strip().replace(",", ""))
-        except ValueError:
-            raise ValueError(f"{text!r} is not a number.") from None
-        self._keep(entry, value)
+        self._keep(entry, parse_number(text))
 
     def _set(self, entry: str, value: Any) -> None:
         self._do(lambda: self._keep(entry, value))
@@ -208,6 +205,7 @@ class StagesPanel(QWidget):
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self.setMinimumWidth(760)  # where the window is narrower, it scrolls
         self.session = session
         self.add = word("Add a stage", self._add)
         self.rate = Line("Hourly rate", partial(self._take_number, "rate"), 60)
@@ -291,10 +289,7 @@ class StagesPanel(QWidget):
         self._try(lambda: sheet.keep_stage(count, Stage(title=title)))
 
     def _take_number(self, entry: str, text: str) -> None:
-        try:
-            value = float(text.strip().replace(",", "") or 0.0)
-        except ValueError:
-            raise ValueError(f"{text!r} is not a number.") from None
+        value = parse_number(text) if text.strip() else 0.0
         if self.session.sheet is not None:
             self.session.sheet.set_plan(f"{entry.replace('_', ' ').capitalize()}: {value:g}.", **{entry: value})
 

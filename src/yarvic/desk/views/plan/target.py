@@ -15,7 +15,7 @@ from yarvic.core.plan.parts import first_fault
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.solve import Solution, best, cheapest
 from yarvic.core.plan.weakest import Demand
-from yarvic.core.units import UNITS, from_canonical, units_of
+from yarvic.core.units import UNITS, from_canonical, parse_number, units_of
 from yarvic.desk.views.plan.lanes import Lanes
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import act, label, row, show_choice, word
@@ -28,6 +28,7 @@ class TargetPanel(QWidget):
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self.setMinimumWidth(760)  # where the window is narrower, it scrolls
         self.session = session
         self.plan = PlanState(session)
         self.lanes = Lanes(session)
@@ -189,7 +190,7 @@ class TargetPanel(QWidget):
             self._sheet().set_plan("Target taken out.", target=None)
             return
         words = text.strip().split(maxsplit=1)
-        value = _number(words[0])
+        value = parse_number(words[0])
         if len(words) == 2:
             from yarvic.core.units import parse_unit
 
@@ -217,7 +218,7 @@ class TargetPanel(QWidget):
     def _take_band(self, at: int, text: str) -> None:
         sheet = self._sheet().sheet
         band = list(sheet.plan.target.band_rpm if sheet.plan.target else sheet.band_rpm)
-        band[at] = _number(text)
+        band[at] = parse_number(text)
         self._keep(band_rpm=tuple(band))
 
     def _take_limit_band(self, band: str) -> None:
@@ -226,11 +227,11 @@ class TargetPanel(QWidget):
 
     def _take_margin(self, text: str) -> None:
         self._solution = None
-        self._sheet().set_plan(f"Margin {text.strip()} %.", margin=_number(text) / 100.0)
+        self._sheet().set_plan(f"Margin {text.strip()} %.", margin=parse_number(text) / 100.0)
 
     def _take_budget(self, text: str) -> None:
         self._solution = None
-        value = _number(text) if text.strip() else None
+        value = parse_number(text) if text.strip() else None
         self._sheet().set_plan("Budget changed.", budget=value)
 
     def _units(self) -> list[tuple[str, str]]:
@@ -348,10 +349,3 @@ def _said(found: Solution, asked: Target | None, currency: str) -> str:
 def _used(d: Demand) -> str:
     unit = "kW" if d.limit.limited.quantity == "power" else "N m"
     return f"{d.share * 100:.0f} % of {amount(d.carries, unit)} {d.limit.basis}"
-
-
-def _number(text: str) -> float:
-    try:
-        return float(text.strip().replace(",", ""))
-    except ValueError:
-        raise ValueError(f"{text!r} is not a number.") from None
