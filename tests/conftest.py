@@ -3,7 +3,9 @@
 import fcntl
 import importlib.abc
 import os
+import shutil
 import sys
+from pathlib import Path
 
 
 class _NoQt(importlib.abc.MetaPathFinder):
@@ -103,6 +105,12 @@ def demo_job(tmp_path_factory):
     return lambda name: built_once(tmp_path_factory, name)
 
 
+@pytest.fixture
+def demo_copy(demo_job, tmp_path):
+    """Gives a copy of a demo job, to work on, by its name."""
+    return lambda name: Path(shutil.copy(demo_job(name), tmp_path / f"{name}.yarvic"))
+
+
 @pytest.fixture(scope="session")
 def demo_file(demo_job):
     """The main demo job."""
@@ -118,8 +126,6 @@ def any_demo_file(request, demo_job):
 @pytest.fixture
 def demo_path(demo_file, tmp_path):
     """A copy of the demo job to work on, without its draft."""
-    import shutil
-
     path = shutil.copy(demo_file, tmp_path / "ptarmigan.yarvic")
     job = Job.open(path)
     job.drop_draft()

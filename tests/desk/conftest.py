@@ -4,7 +4,7 @@ import warnings
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import qInstallMessageHandler
+from PyQt6.QtCore import QCoreApplication, QEvent, qInstallMessageHandler
 
 from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.theme import apply_theme
@@ -49,6 +49,9 @@ def empty(qapp, tmp_path, complaints):
     before = len(unexpected().errors)
     yield driver
     window.close()
+    # A window that stays would be styled anew by every later test.
+    window.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
     assert [e.details for e in unexpected().errors[before:]] == []
     apply_theme(qapp, "paper")
 

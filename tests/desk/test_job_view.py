@@ -153,7 +153,7 @@ def test_a_station_is_chosen_by_click_and_by_keys_and_edited_in_place(driver, jo
     assert job.strip.chosen == "clutch" and job.station.isVisible()
     write(driver, job.station.received, "twin plates")
     assert session.job.sheet.fitted["clutch"] == "twin plates"
-    row = next(iter(job.station.limits.values()))
+    row = job.station.limits.rows[0]
     write(driver, row.stretch, "85")
     assert "above stretch" in row.stretch.fault.text()
     driver.key(Qt.Key.Key_Escape)
@@ -170,7 +170,7 @@ def test_a_station_is_chosen_by_click_and_by_keys_and_edited_in_place(driver, jo
 
 def test_units_of_a_limit_change_with_its_numbers(driver, job):
     job.show_station("clutch")
-    row = next(iter(job.station.limits.values()))
+    row = job.station.limits.rows[0]
     row._set("unit", "PS")
     limit = next(m for m in driver.window.session.job.sheet.limits if m.component == "clutch pack")
     assert limit.safe == pytest.approx(122.366, abs=0.01) and limit.moved_by[0].stretch == pytest.approx(
@@ -186,7 +186,7 @@ def test_a_stop_blocks_the_flash_and_the_way_leads_back(driver, job):
     driver.rung("A1")
     job.show_panel("readiness")
     driver.settle()
-    row = job.readiness.items.rows["clutch"]
+    row = job.readiness.items.row("clutch")
     job.readiness.items.ensureWidgetVisible(row)
     driver.click(row.states["stop"])
     assert "needs its reason" in row.fault.text() and w.session.sheet.item("clutch").state == "pass"
@@ -211,13 +211,13 @@ def test_a_number_decides_and_codes_come_from_the_unit(driver, job):
     session = driver.window.session
     job.show_panel("readiness")
     driver.settle()
-    battery = job.readiness.items.rows["battery"]
+    battery = job.readiness.items.row("battery")
     write(driver, battery.value, "11.9")
     assert session.sheet.item("battery").state == "stop" and battery.states["stop"].isChecked()
     write(driver, battery.value, "flat")
     assert "not a number" in battery.value.fault.text() and session.sheet.item("battery").value == 11.9
     session.bench.set_fault("failing_coil", 0.8)
-    driver.click(job.readiness.items.rows["fault_codes"].codes)
+    driver.click(job.readiness.items.row("fault_codes").codes)
     assert "P0300" in session.sheet.item("fault_codes").reason
 
 
@@ -288,10 +288,10 @@ def test_templates_begin_a_job(driver, job, tmp_path):
     assert all(i.state == "" for i in sheet.readiness)
 
 
-def test_the_strip_adapts(driver, demo_job, job):
+def test_the_strip_adapts(driver, demo_copy, job):
     w = driver.window
     for name, there, gone in (("fieldfare", "throttle", "turbine"), ("wether", "turbine", "nothing")):
-        assert w.open_job(Path(demo_job(name)))
+        assert w.open_job(demo_copy(name))
         driver.idle()
         assert there in job.strip.places() and gone not in job.strip.places()
         assert not w.grab().isNull()
@@ -306,4 +306,4 @@ def test_read_only_jobs_show_and_do_not_take(driver, job, demo_path):
     job.show_station("fuel")
     assert not job.station.form.go.isEnabled()
     job.show_panel("readiness")
-    assert not job.readiness.items.rows["oil"].states["stop"].isEnabled()
+    assert not job.readiness.items.row("oil").states["stop"].isEnabled()

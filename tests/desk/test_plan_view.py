@@ -1,7 +1,5 @@
 """Plan through the real window: dragging the target, the solver, ledger, stages and gate, ratings, sizing."""
 
-from pathlib import Path
-
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
@@ -170,11 +168,11 @@ def test_the_ledger_takes_limits_parts_and_kinds(driver, plan):
     count = len(session.job.sheet.limits)
     driver.click(plan.limits.add_limit)
     assert len(session.job.sheet.limits) == count + 1
-    row = list(plan.limits.limits.values())[-1]
+    row = plan.limits.limits.rows[-1]
     row._set("unit", "hp")
     assert session.job.sheet.limits[-1].safe == pytest.approx(134.1, abs=0.1)
     driver.click(plan.limits.add_part)
-    part = list(plan.limits.parts.values())[-1]
+    part = plan.limits.parts.rows[-1]
     part._take_title("Larger injector")
     part._take_number("price", "120")
     moves = dict(part._movable())
@@ -186,7 +184,7 @@ def test_the_ledger_takes_limits_parts_and_kinds(driver, plan):
     plan.limits.take_kind("heavy-diesel-later")
     driver.settle()
     assert any(m.component == "injection pump" for m in session.job.sheet.limits)
-    pump = plan.limits.parts["pump-cam"]
+    pump = plan.limits.parts.row("pump-cam")
     pump._remove()
     driver.settle()
     assert "Stage 3 needs" in driver.window.notice.what.text()
@@ -196,9 +194,9 @@ def test_stages_and_the_gate(driver, plan):
     w, session = driver.window, driver.window.session
     plan.show_panel("stages")
     driver.settle()
-    rows = plan.stages.rows
+    rows = plan.stages.stages.rows
     assert "Not fitted: High-pressure pump" in rows[2].said.text() and "All that it requires" in rows[1].said.text()
-    assert "measured" in rows[1].bill.text() and "cr a kW" in rows[1].bill.text()
+    assert "Measured" in rows[1].bill.text() and "at 95 %" in rows[1].bill.text() and "cr a kW" in rows[1].bill.text()
     names = dict(rows[1]._revisions())
     names["B1 is not of this stage"]()
     dict(rows[2]._revisions())["B1 was made for this stage"]()
@@ -209,22 +207,22 @@ def test_stages_and_the_gate(driver, plan):
     assert not gate["prerequisites"].met and "High-pressure pump" in gate["prerequisites"].evidence and cards
     driver.step(2)
     driver.click(plan.stages.add)
-    assert len(plan.stages.rows) == 4
-    write(driver, plan.stages.rows[3].title, "Stage 1")
-    assert "one title" in plan.stages.rows[3].title.fault.text()
+    assert len(plan.stages.stages.rows) == 4
+    write(driver, plan.stages.stages.rows[3].title, "Stage 1")
+    assert "one title" in plan.stages.stages.rows[3].title.fault.text()
     driver.key(Qt.Key.Key_Escape)
-    write(driver, plan.stages.rows[3].low, "5")
-    write(driver, plan.stages.rows[3].high, "4")
-    assert "must rise" in plan.stages.rows[3].high.fault.text()
+    write(driver, plan.stages.stages.rows[3].low, "5")
+    write(driver, plan.stages.stages.rows[3].high, "4")
+    assert "must rise" in plan.stages.stages.rows[3].high.fault.text()
     driver.key(Qt.Key.Key_Escape)
     write(driver, plan.stages.rate, "100")
     assert "at 100" in plan.stages.total.text()
 
 
-def test_ratings_are_for_diesels_and_refuse_with_reasons(driver, plan, demo_job):
+def test_ratings_are_for_diesels_and_refuse_with_reasons(driver, plan, demo_copy):
     w = driver.window
     assert plan.words["ratings"].isHidden()
-    assert w.open_job(Path(demo_job("wether")))
+    assert w.open_job(demo_copy("wether"))
     driver.idle()
     plan.show_panel("ratings")
     driver.settle()

@@ -112,7 +112,7 @@ class Ladder(QWidget):
             lanes[revision.id] = lane
             parts = titles[revision.build] if revision.build != build else ""
             build = revision.build
-            detail = results.counted if results else "0 pulls"
+            detail = f"{results.counted if results else '0 pulls'}, build {revision.build}"
             severity = results.verdict if results and results.pulls else UNKNOWN
             found.append(
                 Rung(revision.id, revision.name, revision.reason, detail, severity, len(found), lane,

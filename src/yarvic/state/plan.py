@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 
+import numpy as np
+
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.finding import amount
 from yarvic.core.errors import YarvicError
-from yarvic.core.evidence.repeatability import mean_curve
+from yarvic.core.evidence.repeatability import Interval, mean_curve, welch
 from yarvic.core.job.model import JobSheet, parts_on
+from yarvic.core.physics import FloatArray
 from yarvic.core.plan.cost import planned_gain_kw
 from yarvic.core.plan.plan import Stage, Target
 from yarvic.core.plan.solve import Ledger
@@ -188,24 +191,31 @@ class PlanState:
             return None
         return value / (1.0 - self.loss) if basis == "crank" else value * (1.0 - self.loss)
 
-    def measured_gain_kw(self, stage: Stage) -> float | None:
-        """What a stage really brought: peak power of its last measured revision over what it was made on."""
+    def measured_gain(self, stage: Stage) -> Interval | None:
+        """What a stage really brought, W: peak power of its last measured revision over that of the stage before.
+
+        At the wheel, uncorrected, with the interval of Welch; None as long as either was not measured.
+        """
         s = self.session
         mine = [r for r in s.revisions() if r.name in stage.revisions]
         for revision in reversed(mine):
-            after = self.measured_peaks(s.results.get(revision.id))
-            before = self._before(stage)
-            if after is not None and before is not None:
-                return (after[0] - before[0]) / 1e3
+            after, before = self._peaks(s.results.get(revision.id)), self._before(stage)
+            if after.size and before.size:
+                return welch(after, before)
         return None
 
-    def _before(self, stage: Stage) -> tuple[float, float] | None:
+    @staticmethod
+    def _peaks(results: RevisionResults | None) -> FloatArray:
+        """Peak power of each pull that may stand in the mean, W."""
+        return np.array([c.peak_power()[0] for c in results.curves("none")] if results is not None else [])
+
+    def _before(self, stage: Stage) -> FloatArray:
         """The peaks of the stage before, or of stock."""
         s = self.session
         stages = self.sheet.plan.stages
         for each in reversed(stages[: stages.index(stage)]):
             for revision in reversed([r for r in s.revisions() if r.name in each.revisions]):
-                peaks = self.measured_peaks(s.results.get(revision.id))
-                if peaks is not None:
+                peaks = self._peaks(s.results.get(revision.id))
+                if peaks.size:
                     return peaks
-        return self.measured_peaks(s.results.get(s.revisions()[0].id)) if s.revisions() else None
+        return self._peaks(s.results.get(s.revisions()[0].id) if s.revisions() else None)

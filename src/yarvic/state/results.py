@@ -83,6 +83,14 @@ class RevisionResults:
         return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
 
     @property
+    def on_builds(self) -> str:
+        """On which builds it was measured, in words; empty without pulls."""
+        builds = sorted({p.evidence.build for p in self.pulls})
+        if not builds:
+            return ""
+        return f"build {builds[0]}" if len(builds) == 1 else f"builds {', '.join(map(str, builds))}"
+
+    @property
     def simulated(self) -> bool:
         """Whether any of it was measured on the simulated bench."""
         return any(p.evidence.conditions is not None and p.evidence.conditions.simulated for p in self.pulls)

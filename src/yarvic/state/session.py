@@ -16,7 +16,8 @@ from yarvic.core.errors import CalibrationError, JobError, LinkError, NotReadyEr
 from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.model import Revision
-from yarvic.core.job.store import Clock, Job, now
+from yarvic.core.job.records import Clock, now
+from yarvic.core.job.store import Job
 from yarvic.core.link.flash import Flashed
 from yarvic.core.plan.readiness import Readiness
 from yarvic.state.bench import BenchState, Measured
@@ -434,6 +435,13 @@ class Session:
                 self.failed.emit(error)
 
         self.runner.run("Judging", work, done, failed, visible=False)
+
+    def attempt(self, do: Callable[[], object]) -> None:
+        """Do what may be refused; a refusal is shown in full."""
+        try:
+            do()
+        except YarvicError as error:
+            self.failed.emit(error)
 
     # -- preferences
 

@@ -6,16 +6,14 @@ from collections.abc import Callable
 from datetime import date
 from typing import Any
 
-from pydantic import ValidationError
-
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.errors import JobError
 from yarvic.core.job.model import Fitting, JobSheet, parts_on
 from yarvic.core.job.store import Job
-from yarvic.core.plan.parts import Kind, Part, first_fault
+from yarvic.core.plan.parts import Kind, Part
 from yarvic.core.plan.plan import Answer, Stage
 from yarvic.core.plan.readiness import Item, State
-from yarvic.core.plan.vehicle import Vehicle, entries, faults
+from yarvic.core.plan.vehicle import entries, faults
 
 MOST_UNDONE = 200
 
@@ -36,11 +34,7 @@ class SheetState:
 
     def set(self, what: str, **values: Any) -> None:
         """Change entries of the sheet. Raises JobError, saying what cannot be; then nothing changes."""
-        try:
-            new = JobSheet.model_validate({**_fields(self.sheet), **values})
-        except ValidationError as error:
-            raise JobError(first_fault(error), remedy="Nothing was changed.") from None
-        self._keep(new, what)
+        self._keep(self.sheet.changed(**values), what)
 
     def _keep(self, new: JobSheet, what: str) -> None:
         before = self.sheet
@@ -78,15 +72,11 @@ class SheetState:
 
     def set_vehicle(self, **values: Any) -> None:
         """Change entries of the vehicle. Raises JobError naming the entry that cannot be; then nothing changes."""
-        vehicle = {**_fields(self.sheet.vehicle), **values}
-        wrong = faults(vehicle)
+        wrong = faults({**self.sheet.vehicle.entries(), **values})
         if wrong:
             key = next((k for k in values if k in wrong), next(iter(wrong)))
             raise JobError(wrong[key], remedy="The entry before stays.")
-        try:
-            made = Vehicle.model_validate(vehicle)
-        except ValidationError as error:
-            raise JobError(first_fault(error), remedy="The entry before stays.") from None
+        made = self.sheet.vehicle.changed(**values)
         key = next(iter(values))
         entry = entries().get(key)
         title = entry.title if entry else key.replace("_", " ").capitalize()
@@ -167,10 +157,7 @@ class SheetState:
             names = ", ".join(self.part(k).title for k in missing)
             raise JobError(f"{title} needs {names} to be fitted", remedy="Fit that first.")
         off = set(removed) | {k for k in on if k not in parts and any(self._rivals(k, p) for p in parts)}
-        try:
-            made = Fitting(parts=parts, removed=tuple(sorted(off & on)), date=day, **event)
-        except ValidationError as error:
-            raise JobError(first_fault(error), remedy="Nothing was recorded.") from None
+        made = Fitting().changed(parts=parts, removed=tuple(sorted(off & on)), date=day, **event)
         self.job.fit(title, {station: text} if station and text else {}, made)
         self._changed(True)
 
@@ -245,7 +232,7 @@ class SheetState:
 
     def set_plan(self, what: str, **values: Any) -> None:
         """Change entries of the plan."""
-        self.set(what, plan={**_fields(self.sheet.plan), **values})
+        self.set(what, plan=self.sheet.plan.changed(**values))
 
     def keep_stage(self, at: int, stage: Stage) -> None:
         """Put a stage at its place; past the end it is added."""
@@ -271,11 +258,6 @@ class SheetState:
         """Put an answer into the plan, in place of the one of the same sheet."""
         others = tuple(a for a in self.sheet.plan.answers if a.sheet != answer.sheet)
         self.set_plan(f"Into the plan: {answer.sentence}", answers=(*others, answer))
-
-
-def _fields(document: Any) -> dict[str, Any]:
-    """The entries of a document as they are, for a changed one to be made of."""
-    return {name: getattr(document, name) for name in type(document).model_fields}
 
 
 def _judged_by(sheet: JobSheet) -> tuple[Any, ...]:

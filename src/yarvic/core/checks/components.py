@@ -6,9 +6,10 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from yarvic.core.checks.rule import Rule
+from yarvic.core.document import Document
 from yarvic.core.units import UNITS, from_canonical, to_canonical
 
 Basis = Literal["wheel", "crank", "gas", "shaft", "fuel"]
@@ -57,10 +58,8 @@ LIMITED: dict[LimitKey, Limited] = {
 OF_THE_DRIVE = ("power", "torque", "gearbox_torque")
 
 
-class Mover(BaseModel):
+class Mover(Document):
     """A part that moves a limit when it is fitted: `adds` to it, or is what it `becomes`. In the limit's unit."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     part: Annotated[str, Field(min_length=1)]
     how: Literal["adds", "becomes"] = "adds"
@@ -75,13 +74,11 @@ class Mover(BaseModel):
         return self
 
 
-class ComponentLimit(BaseModel):
+class ComponentLimit(Document):
     """What a component stands: `safe` always, up to `stretch` at the cost of its life, beyond it not at all.
 
     `speed_rpm` is the engine speed at which a torque is asked of it, where that is known.
     """
-
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     key: LimitKey
     component: Annotated[str, Field(min_length=1, max_length=80)]

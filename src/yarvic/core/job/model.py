@@ -10,13 +10,14 @@ from pydantic import Field, model_validator
 
 from yarvic.core.calibration.edits import Edit
 from yarvic.core.checks.components import ComponentLimit, as_fitted
+from yarvic.core.document import Document
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.plan.parts import Part, names_fault
 from yarvic.core.plan.plan import Plan
 from yarvic.core.plan.ratings import Family
 from yarvic.core.plan.readiness import Item
-from yarvic.core.plan.vehicle import Document, Vehicle
+from yarvic.core.plan.vehicle import Vehicle
 
 
 class JobSheet(Document):

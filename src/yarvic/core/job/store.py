@@ -4,30 +4,19 @@ from __future__ import annotations
 
 import json
 import sqlite3
-import threading
 import zlib
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
-from datetime import UTC, datetime
+from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
-
-from pydantic import ValidationError
 
 from yarvic.core.calibration.edits import Edit
 from yarvic.core.calibration.image import check_image, image_id
 from yarvic.core.calibration.layout import Layout, parse_layout
-from yarvic.core.errors import CalibrationError, JobError
-from yarvic.core.evidence.conditions import Conditions
-from yarvic.core.evidence.log import Channel, Log
-from yarvic.core.job import columns, file
-from yarvic.core.job.columns import encode_log
+from yarvic.core.errors import JobError
+from yarvic.core.job import file
 from yarvic.core.job.edits_json import edits_from_json, edits_to_json
 from yarvic.core.job.model import (
     Build,
     Draft,
-    Entry,
-    Evidence,
     Fitting,
     Flash,
     JobSheet,
@@ -35,15 +24,11 @@ from yarvic.core.job.model import (
     Revision,
     Waiver,
 )
-
-Clock = Callable[[], datetime]
-
-
-def now() -> datetime:
-    return datetime.now(UTC)
+from yarvic.core.job.records import Clock, now
+from yarvic.core.job.runs import Runs
 
 
-class Job:
+class Job(Runs):
     """An open job file. Each method that changes something is one transaction, on disk when it returns.
 
     Safe to use from several threads. Methods raise JobError when the file cannot be read or written, and when a
@@ -51,11 +36,7 @@ class Job:
     """
 
     def __init__(self, path: Path, connection: sqlite3.Connection, lock: file.WriteLock | None, clock: Clock) -> None:
-        self.path = path
-        self.clock = clock
-        self._connection = connection
-        self._write_lock = lock
-        self._turn = threading.RLock()
+        super().__init__(path, connection, lock, clock)
         with self._reading():
             row = self._connection.execute("SELECT document, layout FROM sheet").fetchone()
         if row is None:
@@ -120,58 +101,6 @@ class Job:
             if lock is not None:
                 lock.release()
             raise
-
-    @property
-    def read_only(self) -> bool:
-        """Whether this process may not write the job."""
-        return self._write_lock is None
-
-    def close(self) -> None:
-        """Close the file and give the right to write back."""
-        with self._turn:
-            self._connection.close()
-            if self._write_lock is not None:
-                self._write_lock.release()
-                self._write_lock = None
-
-    @contextmanager
-    def _reading(self) -> Iterator[None]:
-        with self._turn, file.said(self.path):
-            yield
-
-    @contextmanager
-    def _committing(self) -> Iterator[sqlite3.Connection]:
-        if self.read_only:
-            raise JobError(
-                "the job is open read only", concerns=str(self.path), remedy="Close it elsewhere and open it again."
-            )
-        with self._turn, file.said(self.path):
-            self._connection.execute("BEGIN IMMEDIATE")
-            try:
-                yield self._connection
-            except BaseException:
-                if self._connection.in_transaction:
-                    self._connection.execute("ROLLBACK")
-                raise
-            self._connection.execute("COMMIT")
-
-    def _rows(self, query: str, values: tuple[Any, ...] = ()) -> list[Any]:
-        with self._reading():
-            return self._connection.execute(query, values).fetchall()
-
-    def _document(self, read: Callable[[str], Any], text: str, what: str) -> Any:
-        try:
-            return read(text)
-        except (ValidationError, CalibrationError, ValueError, TypeError, KeyError) as error:
-            raise JobError(
-                f"the job's {what} cannot be understood",
-                concerns=str(self.path),
-                remedy="Restore the job from a copy.",
-                details=str(error),
-            ) from None
-
-    def _stamp(self) -> str:
-        return self.clock().isoformat(timespec="seconds")
 
     # -- the sheet
 
@@ -362,75 +291,7 @@ class Job:
             if c.execute("DELETE FROM draft").rowcount:
                 self._write_journal(c, "draft", "The draft was discarded.")
 
-    # -- evidence
-
-    def evidence(self) -> list[Evidence]:
-        """All runs in the order in which they were recorded."""
-        found = []
-        for r in self._rows(
-            "SELECT id, title, revision_id, build, time, source, conditions FROM evidence ORDER BY rowid"
-        ):
-            conditions = None if r[6] is None else self._document(Conditions.model_validate_json, r[6], "conditions")
-            found.append(Evidence(r[0], r[1], r[2], r[3], r[4], r[5], conditions))
-        return found
-
-    def add_evidence(
-        self, title: str, revision_id: int, log: Log, conditions: Conditions | None, *, source: str
-    ) -> Evidence:
-        """Store a run, on the present build."""
-        encoded = encode_log(log)
-        time = self._stamp()
-        with self._committing() as db:
-            number = db.execute("SELECT count(*) FROM evidence").fetchone()[0] + 1
-            evidence_id = f"R{number:04d}"
-            build = db.execute("SELECT max(number) FROM build").fetchone()[0]
-            document = None if conditions is None else conditions.model_dump_json()
-            db.execute(
-                "INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?)",
-                (evidence_id, title, revision_id, build, time, source, document),
-            )
-            db.executemany(
-                "INSERT INTO evidence_column VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                [(evidence_id, *row) for row in encoded],
-            )
-            self._write_journal(db, evidence_id, f"{title} recorded ({source}).")
-        return Evidence(evidence_id, title, revision_id, build, time, source, conditions)
-
-    def log(self, evidence_id: str, keys: Iterable[str] | None = None) -> Log:
-        """The log of a run, or only some of its channels. Raises JobError when a column is damaged."""
-        rows = self._rows(
-            "SELECT position, key, title, quantity, unit, time_position FROM evidence_column"
-            " WHERE evidence_id = ? ORDER BY position",
-            (evidence_id,),
-        )
-        if not rows:
-            raise JobError(f"there is no log for {evidence_id!r}", concerns=str(self.path))
-        wanted = None if keys is None else set(keys)
-        chosen = [r for r in rows if r[5] is not None and (wanted is None or r[1] in wanted)]
-        needed = sorted({r[0] for r in chosen} | {r[5] for r in chosen})
-        stored = [self._stored(evidence_id, position) for position in needed]
-        numbers = dict(zip(needed, columns.decode(stored, concerns=f"{self.path.name}, {evidence_id}"), strict=True))
-        channels = {}
-        for position, key, title, quantity, unit, time_position in chosen:
-            values, times = numbers[position], numbers[time_position]
-            if values.size != times.size:
-                raise JobError(f"{title} has {values.size} samples but other time stamps", concerns=str(self.path))
-            channels[key] = Channel(key, title, quantity, unit, times, values)
-        return Log(channels)
-
-    def _stored(self, evidence_id: str, position: int) -> columns.Stored:
-        rows = self._rows(
-            "SELECT count, crc32, data FROM evidence_column WHERE evidence_id = ? AND position = ?",
-            (evidence_id, position),
-        )
-        if not rows:
-            raise JobError(
-                "a column of evidence is missing", concerns=str(self.path), remedy="Restore the job from a copy."
-            )
-        count, crc32, data = rows[0]
-        return count, crc32, data
-
-    # -- flashing, waivers, releases, journal
+    # -- flashing, waivers, releases
 
     def record_flash(self, revision_id: int, unit: str, image: str, blocks: int) -> Flash:
         """Record that an image was written to a unit and read back equal."""
@@ -489,17 +350,3 @@ class Job:
             Release(*r)
             for r in self._rows("SELECT revision_id, name, time, manifest_sha256, package FROM release ORDER BY time")
         ]
-
-    def note(self, subject: str, sentence: str) -> None:
-        """Add a line to the journal."""
-        with self._committing() as c:
-            self._write_journal(c, subject, sentence)
-
-    def journal(self) -> list[Entry]:
-        """The journal from the first line on."""
-        return [Entry(*r) for r in self._rows("SELECT time, subject, sentence FROM journal ORDER BY id")]
-
-    def _write_journal(self, connection: sqlite3.Connection, subject: str, sentence: str) -> None:
-        connection.execute(
-            "INSERT INTO journal (time, subject, sentence) VALUES (?, ?, ?)", (self._stamp(), subject, sentence)
-        )

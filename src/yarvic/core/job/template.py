@@ -11,10 +11,10 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from yarvic.core.errors import FormatError
+from yarvic.core.document import first_fault
+from yarvic.core.errors import FormatError, JobError
 from yarvic.core.formats.files import read_bounded, write_whole
 from yarvic.core.job.model import JobSheet
-from yarvic.core.plan.parts import first_fault
 from yarvic.core.plan.readiness import default_items, fresh
 from yarvic.core.plan.vehicle import Vehicle
 
@@ -62,9 +62,9 @@ def as_template(sheet: JobSheet, title: str) -> JobSheet:
     vehicle = sheet.vehicle.model_copy(update={"name": title})
     changed = {"title": title, "vehicle": vehicle, "plan": plan, "readiness": fresh(sheet.readiness)}
     try:
-        return JobSheet.model_validate({**{n: getattr(sheet, n) for n in JobSheet.model_fields}, **changed})
-    except ValidationError as error:
-        raise FormatError(first_fault(error), concerns="template", remedy="Give it another title.") from None
+        return sheet.changed(**changed)
+    except JobError as error:
+        raise FormatError(error.what, concerns="template", remedy="Give it another title.") from None
 
 
 def to_toml(sheet: JobSheet) -> str:
@@ -101,7 +101,7 @@ def parse_sheet(text: str, *, onto: JobSheet | None = None, source: str = "sheet
         raise FormatError(
             f'is no job sheet: its first entry must be format = "{FORMAT}"', concerns=source, remedy="Choose another."
         )
-    base = {n: getattr(onto, n) for n in JobSheet.model_fields} if onto is not None else {}
+    base = onto.entries() if onto is not None else {}
     try:
         if onto is not None and isinstance(data.get("vehicle"), dict):
             # Title and name stay the job's own: what is taken is what the vehicle is.

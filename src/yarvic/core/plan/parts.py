@@ -12,9 +12,9 @@ from typing import Annotated, Any
 from pydantic import Field, ValidationError, model_validator
 
 from yarvic.core.checks.components import ComponentLimit
+from yarvic.core.document import Document, first_fault
 from yarvic.core.errors import FormatError
 from yarvic.core.plan.stations import station_keys
-from yarvic.core.plan.vehicle import Document
 
 
 class Part(Document):
@@ -87,14 +87,6 @@ def _read(model: type[Any], value: Any, what: str, number: int, source: str) -> 
         raise FormatError(
             f"{what} {number}: {first_fault(error)}", concerns=source, remedy="Mend the entry named."
         ) from None
-
-
-def first_fault(error: ValidationError) -> str:
-    """The first thing that is wrong with a document, with its place, in a line."""
-    first = error.errors()[0]
-    place = ".".join(str(p) for p in first["loc"])
-    text = first["msg"].removeprefix("Value error, ")
-    return f"{place}: {text}" if place else text
 
 
 def _check_names(limits: tuple[ComponentLimit, ...], parts: tuple[Part, ...], source: str) -> None:

@@ -7,9 +7,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from yarvic.core.document import Document
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 from yarvic.core.plan.parts import Part
-from yarvic.core.plan.vehicle import Document
 from yarvic.core.units import UNITS, to_canonical
 
 Band = Literal["safe", "stretch"]

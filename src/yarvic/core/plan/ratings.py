@@ -9,8 +9,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from yarvic.core.document import Document
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
-from yarvic.core.plan.vehicle import Document
 
 # The first two digits of a heavy gearbox's tag times this give its nominal torque in lb-ft.
 # Common practice, no published source.
@@ -102,7 +102,7 @@ def moves(
                 notes.append("what the gearbox carries is not stated")
             elif torque > gearbox_torque_nm:
                 reasons.append(
-                    f"gearbox carries {gearbox_torque_nm:.0f} N m, it asks for {torque:.0f} at {at:.0f} rpm"
+                    f"gearbox carries {gearbox_torque_nm:.0f} N m, it asks for {torque:.0f} at {at:,.0f} rpm"
                 )
             if r.duty == "emergency and leisure" and purpose not in ("race", "rescue"):
                 reasons.append(f"its duty is {r.duty}, the vehicle's work is {purpose}")

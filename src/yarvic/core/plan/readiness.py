@@ -12,8 +12,9 @@ from pydantic import Field, model_validator
 
 from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH, judge
 from yarvic.core.checks.rule import Rule
+from yarvic.core.document import Document
 from yarvic.core.errors import YarvicError
-from yarvic.core.plan.vehicle import Document, Vehicle
+from yarvic.core.plan.vehicle import Vehicle
 from yarvic.core.units import UNITS, to_canonical
 
 State = Literal["", "pass", "watch", "stop"]

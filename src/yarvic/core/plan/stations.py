@@ -43,6 +43,11 @@ def station_keys() -> tuple[str, ...]:
     return tuple(_data())
 
 
+def caution(key: str) -> str:
+    """What to mind where a part is fitted at a station; empty where there is nothing of its own."""
+    return str(_data().get(key, {}).get("caution", ""))
+
+
 def usual_title(key: str) -> str:
     """What a station is called where no vehicle is at hand; the key itself for one that is not known."""
     return str(_data()[key]["title"]) if key in _data() else key

@@ -10,20 +10,15 @@ from importlib.resources import files
 from itertools import pairwise
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from yarvic.core.checks.evidence_of_pull import EngineKind
+from yarvic.core.document import Document
 from yarvic.core.errors import UnitError
 from yarvic.core.physics.fuel import fuel
 from yarvic.core.units import UNITS, parse_measure, parse_number
 
 MOST_GEARS = 18
-
-
-class Document(BaseModel):
-    """A part of a job that is written as JSON: unknown entries and numbers without end are refused."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
 @dataclass(frozen=True)

@@ -255,8 +255,9 @@ class ChecksView(View):
         more = (
             f", the last {len(pulls)} of {len(results.pulls)}" if results and len(results.pulls) > len(pulls) else ""
         )
+        where = f" on {results.on_builds}" if results is not None and results.on_builds else ""
         self.about.setText(
-            f"{simulated_mark(results)}{revision.name}{more}: long tick is the limit" if revision else ""
+            f"{simulated_mark(results)}{revision.name}{where}{more}: long tick is the limit" if revision else ""
         )
         self.plot.clear()
         self.split.setVisible(bool(pulls))

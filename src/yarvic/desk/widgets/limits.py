@@ -2,40 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
 from typing import Any
 
 from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from yarvic.core.checks.components import LIMITED, ComponentLimit
-from yarvic.core.errors import JobError, YarvicError
+from yarvic.core.errors import YarvicError
 from yarvic.core.job.model import parts_on
-from yarvic.core.plan.parts import first_fault
 from yarvic.core.units import UNITS, parse_number, units_of
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import label, row, show_choice, word
 from yarvic.state.session import Session
 
 
-def changed_limit(limit: ComponentLimit, **values: Any) -> ComponentLimit:
-    """The limit with other entries. Raises JobError, saying what cannot be."""
-    from pydantic import ValidationError
-
-    try:
-        return ComponentLimit.model_validate(
-            {**{n: getattr(limit, n) for n in ComponentLimit.model_fields}, **values}
-        )
-    except ValidationError as error:
-        raise JobError(first_fault(error), remedy="The entry before stays.") from None
-
-
 class LimitRow(QFrame):
     """Component, quantity and basis, the ends of safe and stretch, source; what moves it stands under it."""
 
-    def __init__(self, session: Session, name: tuple[str, str], do: Callable[[Callable[[], object]], None]) -> None:
+    def __init__(self, session: Session, name: tuple[str, str]) -> None:
         super().__init__()
-        self.session, self.name, self._do = session, name, do
+        self.session, self.name = session, name
         self.setObjectName("line")
         self.component = Line("Component", self._take_component)
         self.quantity = choice("Quantity", self._quantities, partial(self._set, "key"))
@@ -58,6 +44,11 @@ class LimitRow(QFrame):
         for field in (self.component, self.safe, self.stretch, self.speed, self.source):
             column.addWidget(field.fault)
         column.addWidget(self.moved)
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """Component and quantity."""
+        return self.name
 
     @property
     def limit(self) -> ComponentLimit | None:
@@ -107,7 +98,7 @@ class LimitRow(QFrame):
         return [(u, u) for u in units_of(self.limit.limited.quantity)] if self.limit is not None else []
 
     def _set(self, entry: str, value: str) -> None:
-        self._do(lambda: self._keep(entry, value))
+        self.session.attempt(lambda: self._keep(entry, value))
 
     def _keep(self, entry: str, value: Any) -> None:
         limit, sheet = self.limit, self.session.sheet
@@ -140,7 +131,7 @@ class LimitRow(QFrame):
                 )
                 for m in limit.moved_by
             )
-        new_limit = changed_limit(limit, **values)
+        new_limit = limit.changed(**values)
         before, self.name = self.name, new_limit.name
         try:
             sheet.keep_limit(new_limit, before)
@@ -163,4 +154,4 @@ class LimitRow(QFrame):
     def _remove(self) -> None:
         sheet = self.session.sheet
         if sheet is not None:
-            self._do(lambda: sheet.drop_limit(self.name))
+            self.session.attempt(lambda: sheet.drop_limit(self.name))

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from yarvic.core.errors import YarvicError
 from yarvic.core.plan.readiness import Item, State, default_items, fresh
@@ -15,6 +15,7 @@ from yarvic.core.plan.stations import stations, usual_title
 from yarvic.core.units import parse_number
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.glyphs import Glyph
+from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
 from yarvic.state.readiness import read_fault_codes
 from yarvic.state.session import Session
@@ -152,42 +153,6 @@ class ItemRow(QFrame):
             self.session.failed.emit(error)
 
 
-class Items(QScrollArea):
-    """Rows of items; `of` gives the keys to be shown, anew at each refresh."""
-
-    def __init__(self, session: Session, of: Callable[[], list[str]], narrow: bool = False) -> None:
-        super().__init__()
-        self.session, self.of, self.narrow = session, of, narrow
-        self.setWidgetResizable(True)
-        self.setFrameShape(QScrollArea.Shape.NoFrame)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inner = QWidget()
-        inner.setObjectName("plain")
-        self.column = QVBoxLayout(inner)
-        self.column.setContentsMargins(0, 0, 6, 0)
-        self.column.setSpacing(0)
-        self.nothing = label("No item of the list belongs to this station.", "quiet", wrap=True)
-        self.column.addWidget(self.nothing)
-        self.column.addStretch(1)
-        self.setWidget(inner)
-        self.rows: dict[str, ItemRow] = {}
-
-    def refresh(self) -> None:
-        """Show the rows that are wanted now."""
-        keys = self.of()
-        if list(self.rows) != keys:
-            for gone in self.rows.values():
-                self.column.removeWidget(gone)
-                gone.hide()
-                gone.deleteLater()
-            self.rows = {key: ItemRow(self.session, key, self.narrow) for key in keys}
-            for at, made in enumerate(self.rows.values()):
-                self.column.insertWidget(at + 1, made)
-        self.nothing.setVisible(not keys)
-        for made in self.rows.values():
-            made.refresh()
-
-
 class ReadinessPanel(QWidget):
     """All items, who looks at them, and the shop's own list."""
 
@@ -198,7 +163,7 @@ class ReadinessPanel(QWidget):
         self.add = Line("New item", self._add, 190, "an item of your own")
         self.station = chooser("Station of the new item", self._stations)
         self._at = "cylinders"
-        self.items = Items(session, self._keys)
+        self.items: Rows[ItemRow] = Rows(lambda key: ItemRow(session, str(key)), "No list is kept for this job.")
         self.drop = chooser("Take an item off the list", self._droppable)
         show_choice(self.drop, "Take off")
         self.lists = chooser("Lists", self._lists)
@@ -237,7 +202,9 @@ class ReadinessPanel(QWidget):
         job, sheet = self.session.job, self.session.sheet
         if job is None or sheet is None:
             return []
-        return [(i.title, partial(self._try, partial(sheet.drop_item, i.key))) for i in job.sheet.readiness]
+        return [
+            (i.title, partial(self.session.attempt, partial(sheet.drop_item, i.key))) for i in job.sheet.readiness
+        ]
 
     def _lists(self) -> list[tuple[str, Callable[[], None]]]:
         job, sheet = self.session.job, self.session.sheet
@@ -245,7 +212,7 @@ class ReadinessPanel(QWidget):
             return []
         usual = default_items(job.sheet.vehicle)
         found: list[tuple[str, Callable[[], None]]] = [
-            ("Keep this list as the shop's", partial(self._try, self._keep)),
+            ("Keep this list as the shop's", partial(self.session.attempt, self._keep)),
             ("Begin anew with this list", lambda: self._take(fresh(job.sheet.readiness), "this list")),
             ("Begin anew with the usual list", lambda: self._take(usual, "the usual list")),
         ]
@@ -262,16 +229,10 @@ class ReadinessPanel(QWidget):
     def _take(self, items: tuple[Item, ...], what: str) -> None:
         sheet = self.session.sheet
         assert sheet is not None
-        self._try(lambda: sheet.set(f"Readiness begins anew with {what}.", readiness=items))
-
-    def _try(self, do: Callable[[], object]) -> None:
-        try:
-            do()
-        except YarvicError as error:
-            self.session.failed.emit(error)
+        self.session.attempt(lambda: sheet.set(f"Readiness begins anew with {what}.", readiness=items))
 
     def refresh(self) -> None:
         """Show what is kept."""
         self.who.show_text(self.session.settings.author)
         show_choice(self.station, usual_title(self._at))
-        self.items.refresh()
+        self.items.show_rows(self._keys())

@@ -6,18 +6,18 @@ from collections.abc import Callable
 from datetime import date
 from functools import partial
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.errors import JobError, UnitError, YarvicError
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.parts import Part
-from yarvic.core.plan.stations import usual_title
+from yarvic.core.plan.stations import caution, usual_title
 from yarvic.core.units import parse_number
-from yarvic.desk.views.job.items import Items
+from yarvic.desk.views.job.items import ItemRow
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.limits import LimitRow
+from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.session import Session
 
@@ -112,8 +112,9 @@ class FittingForm(QWidget):
         may = job is not None and not job.read_only
         self.go.setEnabled(may)
         self.off.setEnabled(may)
-        self.caution.setText(part.caution if part is not None else "")
-        self.caution.setVisible(bool(self.caution.text()))
+        told = dict.fromkeys(c for c in (part.caution if part is not None else "", caution(self.station)) if c)
+        self.caution.setText(" ".join(told))
+        self.caution.setVisible(bool(told))
 
     def fit(self) -> None:
         """Record that the part was fitted."""
@@ -172,10 +173,11 @@ class StationPanel(QWidget):
         self.received = Line("Fitted when it came in", self._take_received, 176)
         self.now = label("", "quiet", wrap=True)
         self.form = FittingForm(session)
-        self.items = Items(session, self._keys, narrow=True)
-        self.limits: dict[tuple[str, str], LimitRow] = {}
+        self.items: Rows[ItemRow] = Rows(
+            lambda key: ItemRow(session, str(key), narrow=True), "No item of the list belongs to this station."
+        )
+        self.limits: Rows[LimitRow] = Rows(lambda name: LimitRow(session, name), "No limit is stated for it.")  # type: ignore[arg-type]
         self.add = word("Add a limit", self._add_limit)
-        self.none = label("No limit is stated for it.", "quiet", wrap=True)
         left, middle, right = QWidget(), QWidget(), QWidget()
         self._left(left)
         column = QVBoxLayout(middle)
@@ -209,18 +211,7 @@ class StationPanel(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
         column.addLayout(row(label("Limits", "title"), None, self.add))
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setFrameShape(QFrame.Shape.NoFrame)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inner = QWidget()
-        inner.setObjectName("plain")
-        self.rows = QVBoxLayout(inner)
-        self.rows.setContentsMargins(0, 0, 6, 0)
-        self.rows.addWidget(self.none)
-        self.rows.addStretch(1)
-        area.setWidget(inner)
-        column.addWidget(area, 1)
+        column.addWidget(self.limits, 1)
 
     def _keys(self) -> list[str]:
         job = self.session.job
@@ -244,24 +235,9 @@ class StationPanel(QWidget):
         self.now.setText(f"Now: {now}" if changed else "")
         self.now.setVisible(changed)
         self.form.show_station(self.station)
-        self.items.refresh()
-        self._show_limits()
-
-    def _show_limits(self) -> None:
-        assert self.session.job is not None
-        names = [m.name for m in self.session.job.sheet.limits if m.station == self.station]
-        if [r.name for r in self.limits.values()] != names:
-            for gone in self.limits.values():
-                self.rows.removeWidget(gone)
-                gone.hide()
-                gone.deleteLater()
-            self.limits = {n: LimitRow(self.session, n, self._try) for n in names}
-            for at, made in enumerate(self.limits.values()):
-                self.rows.insertWidget(at + 1, made)
-        self.none.setVisible(not names)
-        self.add.setEnabled(not self.session.job.read_only)
-        for made in self.limits.values():
-            made.refresh()
+        self.items.show_rows(self._keys())
+        self.limits.show_rows([m.name for m in job.sheet.limits if m.station == self.station])
+        self.add.setEnabled(not job.read_only)
 
     def _take_received(self, text: str) -> None:
         if self.session.sheet is not None:
@@ -278,10 +254,4 @@ class StationPanel(QWidget):
             key="power", component=name, basis="wheel", unit="kW", safe=100.0, stretch=110.0, station=self.station,
             source="to be stated",
         )  # fmt: skip
-        self._try(lambda: sheet.keep_limit(new))
-
-    def _try(self, do: Callable[[], object]) -> None:
-        try:
-            do()
-        except YarvicError as error:
-            self.session.failed.emit(error)
+        self.session.attempt(lambda: sheet.keep_limit(new))

@@ -9,7 +9,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QScrollArea, QWidget
 
 from yarvic.core.checks.finding import amount
-from yarvic.core.errors import JobError, YarvicError
+from yarvic.core.errors import JobError
 from yarvic.core.job.model import JobSheet
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.physics.correction import title as standard_title
@@ -194,12 +194,12 @@ class VehiclePanel(QScrollArea):
         self._state().set(f"Scored band {band[0]:,.0f} to {band[1]:,.0f} rpm.", band_rpm=tuple(band))
 
     def _set_vehicle(self, key: str, value: Any) -> None:
-        self._try(lambda: self._state().set_vehicle(**{key: value}))
+        self.session.attempt(lambda: self._state().set_vehicle(**{key: value}))
 
     def _set_sheet(self, key: str, value: Any) -> None:
         what = f"{key.replace('_', ' ').capitalize()}: {value}."
         if key in ("purpose", "use", "standard"):
-            self._try(lambda: self._state().set(what, **{key: value}))
+            self.session.attempt(lambda: self._state().set(what, **{key: value}))
             if key == "standard" and self.session.job is not None:
                 self.session.choose_standard(self.session.job.sheet.standard)
         else:
@@ -216,13 +216,7 @@ class VehiclePanel(QScrollArea):
             )
             self.session.say(f"The drivetrain loses {said}: {loss.source}. Losses under load come on top.")
 
-        self._try(take)
-
-    def _try(self, do: Any) -> None:
-        try:
-            do()
-        except YarvicError as error:
-            self.session.failed.emit(error)
+        self.session.attempt(take)
 
     # -- what is shown
 

@@ -23,7 +23,7 @@ from yarvic.desk.views.logs.track import NOTHING, Lane, Points, Track, lanes_of
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
-from yarvic.state.results import PullResult, simulated_mark
+from yarvic.state.results import PullResult, RevisionResults, simulated_mark
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 
@@ -84,11 +84,17 @@ class LogsView(View):
         results, revision = self.session.working_results(), self.session.evidence_revision()
         count = len(results.pulls) if results else 0
         self.at = min(max(self.at, 0), max(count - 1, 0))
-        self.about.setText(f"{simulated_mark(results)}evidence of {revision.name}" if revision else "")
+        self.about.setText(
+            f"{simulated_mark(results)}evidence of {revision.name}{self._on(results)}" if revision else ""
+        )
         for button in (self.pull, self.ghost, self.by_speed, self.whole, self.save):
             button.setEnabled(count > 0)
         show_choice(self.save, "Save as CSV")
         self._redraw()
+
+    @staticmethod
+    def _on(results: RevisionResults | None) -> str:
+        return f" on {results.on_builds}" if results is not None and results.on_builds else ""
 
     def shown(self) -> PullResult | None:
         """The pull that is drawn."""

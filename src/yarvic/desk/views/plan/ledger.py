@@ -5,17 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from pydantic import ValidationError
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from yarvic.core.checks.components import ComponentLimit, Mover
-from yarvic.core.errors import JobError, YarvicError
-from yarvic.core.plan.parts import Part, first_fault
+from yarvic.core.errors import YarvicError
+from yarvic.core.plan.parts import Part
 from yarvic.core.plan.stations import stations, usual_title
 from yarvic.core.units import parse_number
 from yarvic.desk.widgets.entry import Line, choice
-from yarvic.desk.widgets.limits import LimitRow, changed_limit
+from yarvic.desk.widgets.limits import LimitRow
+from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
 from yarvic.state.plan import PlanState
 from yarvic.state.session import Session
@@ -25,9 +24,9 @@ from yarvic.state.shop import keep_kind, kinds
 class PartRow(QFrame):
     """A part: what it costs, where it stands, what it needs, and which limits it moves."""
 
-    def __init__(self, session: Session, key: str, do: Callable[[Callable[[], object]], None]) -> None:
+    def __init__(self, session: Session, key: str) -> None:
         super().__init__()
-        self.session, self.key, self._do = session, key, do
+        self.session, self.key = session, key
         self.setObjectName("line")
         self.title = Line("Part", self._take_title)
         self.station = choice("Station", self._stations, lambda k: self._set("station", k))
@@ -88,17 +87,13 @@ class PartRow(QFrame):
         return [(s.key, s.title) for s in stations(job.sheet.vehicle)] if job is not None else []
 
     def _set(self, entry: str, value: object) -> None:
-        self._do(lambda: self._keep(entry, value))
+        self.session.attempt(lambda: self._keep(entry, value))
 
     def _keep(self, entry: str, value: object) -> None:
         part, sheet = self.part(), self.session.sheet
         if part is None or sheet is None:
             return
-        try:
-            new = Part.model_validate({**{n: getattr(part, n) for n in Part.model_fields}, entry: value})
-        except ValidationError as error:
-            raise JobError(first_fault(error), remedy="The entry before stays.") from None
-        sheet.keep_part(new, part.key)
+        sheet.keep_part(part.changed(**{entry: value}), part.key)
 
     def _take_title(self, text: str) -> None:
         self._keep("title", text.strip())
@@ -133,9 +128,9 @@ class PartRow(QFrame):
             if how is not None:
                 safe = how[1] if how[0] == "adds" else round(how[1] * limit.safe / limit.stretch, 1)
                 made = (Mover(part=self.key, how=how[0], safe=safe, stretch=how[1]),)  # type: ignore[arg-type,assignment]
-            sheet.keep_limit(changed_limit(limit, moved_by=(*others, *made)), limit.name)
+            sheet.keep_limit(limit.changed(moved_by=(*others, *made)), limit.name)
 
-        self._do(change)
+        self.session.attempt(change)
 
     def _needable(self) -> list[tuple[str, Callable[[], None]]]:
         job, part = self.session.job, self.part()
@@ -155,7 +150,7 @@ class PartRow(QFrame):
         sheet, job = self.session.sheet, self.session.job
         if sheet is None or job is None:
             return
-        self._do(lambda: sheet.drop_part(self.key))
+        self.session.attempt(lambda: sheet.drop_part(self.key))
 
 
 class LedgerPanel(QWidget):
@@ -170,12 +165,10 @@ class LedgerPanel(QWidget):
         self.keep = Line("Keep as a kind of the shop's own library", self._keep_kind, 190, "keep as own kind: title")
         self.add_limit = word("Add a limit", self._add_limit)
         self.add_part = word("Add a part", self._add_part)
-        self.limits: dict[tuple[str, str], LimitRow] = {}
-        self.parts: dict[str, PartRow] = {}
-        left, self._limits = _column()
-        right, self._parts = _column()
+        self.limits: Rows[LimitRow] = Rows(lambda name: LimitRow(session, name), "No limit is stated yet.")  # type: ignore[arg-type]
+        self.parts: Rows[PartRow] = Rows(lambda key: PartRow(session, str(key)), "No part is listed yet.")
         columns = QHBoxLayout()
-        for title, add, area in (("Limits", self.add_limit, left), ("Parts", self.add_part, right)):
+        for title, add, area in (("Limits", self.add_limit, self.limits), ("Parts", self.add_part, self.parts)):
             column = QVBoxLayout()
             column.addLayout(row(label(title, "title"), None, add))
             column.addWidget(area, 1)
@@ -191,20 +184,8 @@ class LedgerPanel(QWidget):
         job = self.session.job
         if job is None:
             return
-        names = [m.name for m in job.sheet.limits]
-        if [r.name for r in self.limits.values()] != names:
-            _clear(self._limits, list(self.limits.values()))
-            self.limits = {n: LimitRow(self.session, n, self._try) for n in names}
-            _fill(self._limits, list(self.limits.values()))
-        keys = [p.key for p in job.sheet.parts]
-        if list(self.parts) != keys:
-            _clear(self._parts, list(self.parts.values()))
-            self.parts = {k: PartRow(self.session, k, self._try) for k in keys}
-            _fill(self._parts, list(self.parts.values()))
-        for limit_row in self.limits.values():
-            limit_row.refresh()
-        for part_row in self.parts.values():
-            part_row.refresh()
+        self.limits.show_rows([m.name for m in job.sheet.limits])
+        self.parts.show_rows([p.key for p in job.sheet.parts])
         for button in (self.library, self.add_limit, self.add_part):
             button.setEnabled(not job.read_only)
 
@@ -227,7 +208,7 @@ class LedgerPanel(QWidget):
                 f"{limits} limits and {parts} parts taken. Look at each number before a plan hangs on it."
             )
 
-        self._try(take)
+        self.session.attempt(take)
 
     def _keep_kind(self, text: str) -> None:
         if self.session.job is None or not text.strip():
@@ -245,7 +226,7 @@ class LedgerPanel(QWidget):
         new = ComponentLimit(
             key="power", component=name, basis="wheel", unit="kW", safe=100.0, stretch=110.0, source="to be stated"
         )
-        self._try(lambda: sheet.keep_limit(new))
+        self.session.attempt(lambda: sheet.keep_limit(new))
 
     def _add_part(self) -> None:
         sheet, job = self.session.sheet, self.session.job
@@ -253,37 +234,4 @@ class LedgerPanel(QWidget):
             return
         taken = {p.key for p in job.sheet.parts}
         key = next(k for k in (f"part-{i}" for i in range(1, 999)) if k not in taken)
-        self._try(lambda: sheet.keep_part(Part(key=key, title="Part to be named", station="cylinders")))
-
-    def _try(self, do: Callable[[], object]) -> None:
-        try:
-            do()
-        except YarvicError as error:
-            self.session.failed.emit(error)
-
-
-def _column() -> tuple[QScrollArea, QVBoxLayout]:
-    area = QScrollArea()
-    area.setWidgetResizable(True)
-    area.setFrameShape(QFrame.Shape.NoFrame)
-    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-    inner = QWidget()
-    inner.setObjectName("plain")
-    column = QVBoxLayout(inner)
-    column.setContentsMargins(0, 0, 8, 0)
-    column.setSpacing(0)
-    column.addStretch(1)
-    area.setWidget(inner)
-    return area, column
-
-
-def _clear(column: QVBoxLayout, rows: list[QWidget]) -> None:
-    for gone in rows:
-        column.removeWidget(gone)
-        gone.hide()
-        gone.deleteLater()
-
-
-def _fill(column: QVBoxLayout, rows: list[QWidget]) -> None:
-    for at, made in enumerate(rows):
-        column.insertWidget(at, made)
+        self.session.attempt(lambda: sheet.keep_part(Part(key=key, title="Part to be named", station="cylinders")))

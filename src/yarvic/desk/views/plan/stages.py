@@ -6,29 +6,25 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
-from pydantic import ValidationError
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
-from yarvic.core.errors import JobError, YarvicError
 from yarvic.core.plan.cost import Bill, plan_bill, planned_gain_kw, rerating_bill, stage_bill
-from yarvic.core.plan.parts import first_fault
 from yarvic.core.plan.plan import Stage, not_fitted
 from yarvic.core.units import parse_number
 from yarvic.desk.widgets.entry import Line
+from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
 from yarvic.state.plan import PlanState
+from yarvic.state.readings import interval_words
 from yarvic.state.session import Session
-
-Do = Callable[[Callable[[], object]], None]
 
 
 class StageRow(QFrame):
     """One stage."""
 
-    def __init__(self, session: Session, at: int, do: Do) -> None:
+    def __init__(self, session: Session, at: int) -> None:
         super().__init__()
-        self.session, self.at, self._do = session, at, do
+        self.session, self.at = session, at
         self.plan = PlanState(session)
         self.setObjectName("card")
         self.number = label(f"{at + 1}", "title")
@@ -69,6 +65,11 @@ class StageRow(QFrame):
 
     def _lines(self) -> tuple[Line, ...]:
         return (self.title, self.intent, self.low, self.high, self.gearbox, self.hours, self.fees)
+
+    @property
+    def key(self) -> int:
+        """Its number, from nothing on."""
+        return self.at
 
     def stage(self) -> Stage | None:
         """The stage as it is kept."""
@@ -113,13 +114,18 @@ class StageRow(QFrame):
         bill = stage_bill(sheet.plan, stage, sheet.parts)
         tasks = "; ".join(f"{t.title} {t.hours:g} h" for t in bill.tasks if t.hours)
         words = [said_bill(bill, sheet.plan.currency), tasks]
-        planned, measured = planned_gain_kw(stage), self.plan.measured_gain_kw(stage)
-        for name, gain in (("planned", planned), ("measured", measured)):
-            if gain is None:
-                continue
-            each = bill.per_kw(gain)
-            per = f", {each:,.0f} {sheet.plan.currency}".rstrip() + " a kW" if each is not None else ""
-            words.append(f"{name} {gain:+.1f} kW{per}")
+        planned, measured = planned_gain_kw(stage), self.plan.measured_gain(stage)
+
+        def per(gain_kw: float) -> str:
+            each = bill.per_kw(gain_kw)
+            return f", {each:,.0f} {sheet.plan.currency}".rstrip() + " a kW" if each is not None else ""
+
+        if planned is not None:
+            words.append(f"Planned {planned:+.1f} kW{per(planned)}")
+        if measured is not None:
+            # A gain that cannot be told from none has no price.
+            price = per(measured.mean / 1e3) if measured.distinguishable else ", not distinguishable from none"
+            words.append(f"Measured, peak: {interval_words(measured, 'kW')}{price}")
         return ". ".join(w for w in words if w) + "."
 
     # -- taken
@@ -128,11 +134,7 @@ class StageRow(QFrame):
         stage, sheet = self.stage(), self.session.sheet
         if stage is None or sheet is None:
             return
-        try:
-            new = Stage.model_validate({**{n: getattr(stage, n) for n in Stage.model_fields}, entry: value})
-        except ValidationError as error:
-            raise JobError(first_fault(error), remedy="The entry before stays.") from None
-        sheet.keep_stage(self.at, new)
+        sheet.keep_stage(self.at, stage.changed(**{entry: value}))
 
     def _take(self, entry: str, text: str) -> None:
         self._keep(entry, text.strip())
@@ -144,7 +146,7 @@ class StageRow(QFrame):
         self._keep(entry, parse_number(text))
 
     def _set(self, entry: str, value: Any) -> None:
-        self._do(lambda: self._keep(entry, value))
+        self.session.attempt(lambda: self._keep(entry, value))
 
     def _fuels(self) -> list[tuple[str, Callable[[], None]]]:
         job = self.session.job
@@ -185,12 +187,12 @@ class StageRow(QFrame):
     def _move(self, by: int) -> None:
         sheet = self.session.sheet
         if sheet is not None:
-            self._do(lambda: sheet.move_stage(self.at, by))
+            self.session.attempt(lambda: sheet.move_stage(self.at, by))
 
     def _drop(self) -> None:
         sheet = self.session.sheet
         if sheet is not None:
-            self._do(lambda: sheet.drop_stage(self.at))
+            self.session.attempt(lambda: sheet.drop_stage(self.at))
 
 
 def said_bill(bill: Bill, currency: str) -> str:
@@ -214,25 +216,12 @@ class StagesPanel(QWidget):
         self.fee_hours = Line("Hours for another rating", partial(self._take_number, "rerate_hours"), 44)
         self.of_rating = row(label("another rating: fee", "quiet"), self.fee, self.fee_hours, label("h", "quiet"))
         self.total = label("", "", wrap=True)
-        self.rows: list[StageRow] = []
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setFrameShape(QFrame.Shape.NoFrame)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inner = QWidget()
-        inner.setObjectName("plain")
-        self.column = QVBoxLayout(inner)
-        self.column.setContentsMargins(0, 0, 8, 0)
-        self.column.setSpacing(8)
-        self.none = label(
+        self.stages: Rows[StageRow] = Rows(
+            lambda at: StageRow(session, at),  # type: ignore[arg-type]
             "No stage is planned. A stage names the parts it needs, what its map is to do and what it should bring; the"
             " gate then asks for those parts before a revision made for it is released.",
-            "quiet",
-            wrap=True,
+            spacing=8,
         )
-        self.column.addWidget(self.none)
-        self.column.addStretch(1)
-        area.setWidget(inner)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         top = row(label("rate", "quiet"), self.rate, self.currency, label("an hour", "quiet"), spacing=6)
@@ -243,7 +232,7 @@ class StagesPanel(QWidget):
         whole.addLayout(top)
         for field in (self.rate, self.currency, self.fee, self.fee_hours):
             whole.addWidget(field.fault)
-        whole.addWidget(area, 1)
+        whole.addWidget(self.stages, 1)
         whole.addWidget(self.total)
 
     def refresh(self) -> None:
@@ -252,17 +241,7 @@ class StagesPanel(QWidget):
         if job is None:
             return
         plan = job.sheet.plan
-        if len(self.rows) != len(plan.stages):
-            for gone in self.rows:
-                self.column.removeWidget(gone)
-                gone.hide()
-                gone.deleteLater()
-            self.rows = [StageRow(self.session, at, self._try) for at in range(len(plan.stages))]
-            for at, made in enumerate(self.rows):
-                self.column.insertWidget(at + 1, made)
-        self.none.setVisible(not plan.stages)
-        for made in self.rows:
-            made.refresh()
+        self.stages.show_rows(range(len(plan.stages)))
         self.rate.show_text(f"{plan.rate:g}")
         self.currency.show_text(plan.currency)
         self.fee.show_text(f"{plan.rerate_fee:g}")
@@ -286,7 +265,7 @@ class StagesPanel(QWidget):
         titles = {s.title for s in sheet.sheet.plan.stages}
         count = len(titles)
         title = next(f"Stage {n}" for n in range(count + 1, 999) if f"Stage {n}" not in titles)
-        self._try(lambda: sheet.keep_stage(count, Stage(title=title)))
+        self.session.attempt(lambda: sheet.keep_stage(count, Stage(title=title)))
 
     def _take_number(self, entry: str, text: str) -> None:
         value = parse_number(text) if text.strip() else 0.0
@@ -296,9 +275,3 @@ class StagesPanel(QWidget):
     def _take_currency(self, text: str) -> None:
         if self.session.sheet is not None:
             self.session.sheet.set_plan(f"Currency {text.strip()}.", currency=text.strip())
-
-    def _try(self, do: Callable[[], object]) -> None:
-        try:
-            do()
-        except YarvicError as error:
-            self.session.failed.emit(error)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
 from typing import Any
 
@@ -10,8 +9,8 @@ from pydantic import ValidationError
 from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from yarvic.core.checks.finding import amount
-from yarvic.core.errors import JobError, YarvicError
-from yarvic.core.plan.parts import first_fault
+from yarvic.core.document import first_fault
+from yarvic.core.errors import JobError
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.solve import Solution, best, cheapest
 from yarvic.core.plan.weakest import Demand
@@ -155,7 +154,7 @@ class TargetPanel(QWidget):
         return self.session.sheet
 
     def _change(self, **values: Any) -> None:
-        self._try(lambda: self._keep(**values))
+        self.session.attempt(lambda: self._keep(**values))
 
     def _keep(self, **values: Any) -> None:
         sheet = self._sheet().sheet
@@ -213,7 +212,7 @@ class TargetPanel(QWidget):
             unit = UNITS[kept.unit]
             self._keep(basis=basis, value=round(moved / unit.factor, unit.decimals))
 
-        self._try(change)
+        self.session.attempt(change)
 
     def _take_band(self, at: int, text: str) -> None:
         sheet = self._sheet().sheet
@@ -223,7 +222,7 @@ class TargetPanel(QWidget):
 
     def _take_limit_band(self, band: str) -> None:
         self._solution = None
-        self._try(lambda: self._sheet().set_plan(f"Limits by their {band} end.", band=band))
+        self.session.attempt(lambda: self._sheet().set_plan(f"Limits by their {band} end.", band=band))
 
     def _take_margin(self, text: str) -> None:
         self._solution = None
@@ -250,7 +249,7 @@ class TargetPanel(QWidget):
         new = stage.model_copy(
             update={"gain_low_kw": round(low + moved_kw, 1), "gain_high_kw": round(high + moved_kw, 1)}
         )
-        self._try(lambda: sheet.keep_stage(number, new))
+        self.session.attempt(lambda: sheet.keep_stage(number, new))
 
     def _other_quantity(self) -> None:
         self.lanes.quantity = "torque" if self.lanes.quantity == "power" else "power"
@@ -266,12 +265,6 @@ class TargetPanel(QWidget):
     def _other_state(self) -> None:
         self.lanes.as_planned = not self.lanes.as_planned
         self.refresh()
-
-    def _try(self, do: Callable[[], object]) -> None:
-        try:
-            do()
-        except YarvicError as error:
-            self.session.failed.emit(error)
 
     # -- solving
 
@@ -313,7 +306,7 @@ class TargetPanel(QWidget):
         target = found.target
         intent = f"{target.value:g} {target.unit} at the {target.basis}"
         stage = Stage(title=title, parts=tuple(c.part.key for c in found.chosen), intent=intent)
-        self._try(lambda: sheet.keep_stage(len(stages), stage))
+        self.session.attempt(lambda: sheet.keep_stage(len(stages), stage))
         self.session.say(f"{title} holds these parts. Its map, gain and fuel stand under Stages.")
 
     def _take_found(self) -> None:

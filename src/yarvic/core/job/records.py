@@ -1,0 +1,100 @@
+"""An open job file: reading rows, committing changes, and its journal."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from yarvic.core.errors import CalibrationError, JobError
+from yarvic.core.job import file
+from yarvic.core.job.model import Entry
+
+Clock = Callable[[], datetime]
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+class Records:
+    """The file behind a job. A commit that returned is on disk; safe to use from several threads."""
+
+    def __init__(self, path: Path, connection: sqlite3.Connection, lock: file.WriteLock | None, clock: Clock) -> None:
+        self.path = path
+        self.clock = clock
+        self._connection = connection
+        self._write_lock = lock
+        self._turn = threading.RLock()
+
+    @property
+    def read_only(self) -> bool:
+        """Whether this process may not write the job."""
+        return self._write_lock is None
+
+    def close(self) -> None:
+        """Close the file and give the right to write back."""
+        with self._turn:
+            self._connection.close()
+            if self._write_lock is not None:
+                self._write_lock.release()
+                self._write_lock = None
+
+    @contextmanager
+    def _reading(self) -> Iterator[None]:
+        with self._turn, file.said(self.path):
+            yield
+
+    @contextmanager
+    def _committing(self) -> Iterator[sqlite3.Connection]:
+        if self.read_only:
+            raise JobError(
+                "the job is open read only", concerns=str(self.path), remedy="Close it elsewhere and open it again."
+            )
+        with self._turn, file.said(self.path):
+            self._connection.execute("BEGIN IMMEDIATE")
+            try:
+                yield self._connection
+            except BaseException:
+                if self._connection.in_transaction:
+                    self._connection.execute("ROLLBACK")
+                raise
+            self._connection.execute("COMMIT")
+
+    def _rows(self, query: str, values: tuple[Any, ...] = ()) -> list[Any]:
+        with self._reading():
+            return self._connection.execute(query, values).fetchall()
+
+    def _document(self, read: Callable[[str], Any], text: str, what: str) -> Any:
+        try:
+            return read(text)
+        except (ValidationError, CalibrationError, ValueError, TypeError, KeyError) as error:
+            raise JobError(
+                f"the job's {what} cannot be understood",
+                concerns=str(self.path),
+                remedy="Restore the job from a copy.",
+                details=str(error),
+            ) from None
+
+    def _stamp(self) -> str:
+        return self.clock().isoformat(timespec="seconds")
+
+    def note(self, subject: str, sentence: str) -> None:
+        """Add a line to the journal."""
+        with self._committing() as c:
+            self._write_journal(c, subject, sentence)
+
+    def journal(self) -> list[Entry]:
+        """The journal from the first line on."""
+        return [Entry(*r) for r in self._rows("SELECT time, subject, sentence FROM journal ORDER BY id")]
+
+    def _write_journal(self, connection: sqlite3.Connection, subject: str, sentence: str) -> None:
+        connection.execute(
+            "INSERT INTO journal (time, subject, sentence) VALUES (?, ?, ?)", (self._stamp(), subject, sentence)
+        )
