@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -40,19 +40,8 @@ class JobView(View):
         self.window_ = window
         self.strip = Strip(session)
         self.strip.chose.connect(self._chose)
-        self.vehicle = VehiclePanel(session)
-        self.station = StationPanel(session)
-        self.readiness = ReadinessPanel(session)
-        self.history = HistoryPanel(session)
         self.panels = QStackedWidget()
-        self._areas: dict[str, QWidget] = {
-            "vehicle": self.vehicle,
-            "station": sideways(self.station),
-            "readiness": sideways(self.readiness),
-            "history": self.history,
-        }
-        for area in self._areas.values():
-            self.panels.addWidget(area)
+        self._areas: dict[str, QWidget] = {}
         self.words: dict[str, QPushButton] = {}
         for name, text, keys in (
             ("vehicle", "Vehicle", "V"),
@@ -71,13 +60,12 @@ class JobView(View):
         column.addWidget(self.strip)
         column.addWidget(self.panels, 1)
         self.empty = self._welcome(window)
-        self.new = NewJob(session, window, self._leave_new)
         self.pages = QStackedWidget()
-        for page in (self.empty, self.full, self.new):
+        for page in (self.empty, self.full):
             self.pages.addWidget(page)
         self.column.addWidget(self.pages, 1)
         self._panel = "vehicle"
-        self.show_panel("vehicle")
+        self._show_words()
         self.listen(session.job_changed, self._opened)
         self.refresh_on(
             session.job_changed,
@@ -123,12 +111,59 @@ class JobView(View):
         column.addStretch(1)
         return frame
 
+    # -- what is made when it is first shown
+
+    def _made(self, name: str, panel: QWidget) -> None:
+        """Put a panel among the others; those that are wide scroll."""
+        self._areas[name] = sideways(panel) if name in ("station", "readiness") else panel
+        self.panels.addWidget(self._areas[name])
+
+    @cached_property
+    def vehicle(self) -> VehiclePanel:
+        """The vehicle's sheet."""
+        panel = VehiclePanel(self.session)
+        self._made("vehicle", panel)
+        return panel
+
+    @cached_property
+    def station(self) -> StationPanel:
+        """The station in hand."""
+        panel = StationPanel(self.session)
+        self._made("station", panel)
+        return panel
+
+    @cached_property
+    def readiness(self) -> ReadinessPanel:
+        """All items."""
+        panel = ReadinessPanel(self.session)
+        self._made("readiness", panel)
+        return panel
+
+    @cached_property
+    def history(self) -> HistoryPanel:
+        """The builds."""
+        panel = HistoryPanel(self.session)
+        self._made("history", panel)
+        return panel
+
+    @cached_property
+    def new(self) -> NewJob:
+        """The form for a new job."""
+        page = NewJob(self.session, self.window_, self._leave_new)
+        self.pages.addWidget(page)
+        return page
+
+    def _on_new(self) -> bool:
+        return "new" in self.__dict__ and self.pages.currentWidget() is self.new
+
     # -- which page, which panel
 
     def _opened(self) -> None:
         self.pages.setCurrentWidget(self.full if self.session.job is not None else self.empty)
         self.strip.chosen = ""
-        self.show_panel("vehicle")
+        self._panel = "vehicle"
+        if self.isVisible():
+            self.show_panel("vehicle")
 
     def begin_new(self) -> None:
         """Show the form for a new job."""
@@ -142,6 +177,8 @@ class JobView(View):
 
     def show_panel(self, name: str) -> None:
         """Show one of the panels."""
+        if name not in PANELS or self.session.job is None:
+            return
         self._panel = name
         panel = getattr(self, name)
         if name != "station" and self.strip.chosen:
@@ -150,11 +187,10 @@ class JobView(View):
         self.strip.setFixedHeight(LOW if name in ("vehicle", "readiness") else TALL)
         self.panels.setCurrentWidget(self._areas[name])
         self._show_words()
-        if self.session.job is not None:
-            panel.refresh()
+        panel.refresh()
 
     def _show_words(self) -> None:
-        new = hasattr(self, "pages") and self.pages.currentWidget() is self.new
+        new = self._on_new()
         for name, button in self.words.items():
             button.setChecked(name == self._panel)
             button.setVisible(self.session.job is not None and not new)
@@ -167,8 +203,8 @@ class JobView(View):
     def _chose(self, key: str) -> None:
         self._panel = "station"
         self.strip.setFixedHeight(TALL)
-        self.panels.setCurrentWidget(self._areas["station"])
         self.station.show_station(key)
+        self.panels.setCurrentWidget(self._areas["station"])
         self._show_words()
 
     # -- the sheet as a whole
@@ -234,7 +270,7 @@ class JobView(View):
     def refresh(self) -> None:
         """Show what the job says."""
         job = self.session.job
-        if self.pages.currentWidget() is not self.new:
+        if not self._on_new():
             self.pages.setCurrentWidget(self.full if job is not None else self.empty)
         self._show_words()
         if job is None:
@@ -245,7 +281,10 @@ class JobView(View):
         words = (sheet.shop, f"{sheet.purpose}, {sheet.use}", altitude)
         self.about.setText(" · ".join(w for w in words if w))
         self.strip.bring_up_to_date()
-        getattr(self, self._panel).refresh()
+        if self._panel in self._areas and self.panels.currentWidget() is self._areas[self._panel]:
+            getattr(self, self._panel).refresh()
+        else:
+            self.show_panel(self._panel)
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
@@ -279,7 +318,7 @@ class JobView(View):
 
     def escape(self) -> None:
         """Esc leaves the form of a new job."""
-        if self.pages.currentWidget() is self.new:
+        if self._on_new():
             self._leave_new()
 
 

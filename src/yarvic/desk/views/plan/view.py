@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from functools import partial
+from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QFrame, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.plan.lanes import Lanes
 from yarvic.desk.views.plan.ledger import LedgerPanel
 from yarvic.desk.views.plan.ratings import RatingsPanel
-from yarvic.desk.views.plan.sizing import SizingPanel
 from yarvic.desk.views.plan.stages import StagesPanel
 from yarvic.desk.views.plan.target import TargetPanel
 from yarvic.desk.views.view import View
@@ -19,6 +19,7 @@ from yarvic.state.results import simulated_mark
 from yarvic.state.session import Session
 
 if TYPE_CHECKING:
+    from yarvic.desk.views.plan.sizing import SizingPanel
     from yarvic.desk.window import Window
 
 PANELS = {"target": "Target", "limits": "Ledger", "stages": "Stages", "ratings": "Ratings", "sizing": "Sizing"}
@@ -29,16 +30,10 @@ class PlanView(View):
 
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Plan")
-        self.target = TargetPanel(session)
-        self.limits = LedgerPanel(session)
-        self.stages = StagesPanel(session)
-        self.ratings = RatingsPanel(session)
-        self.sizing = SizingPanel(session)
-        self.lanes = self.target.lanes
         self.panels = QStackedWidget()
+        self._areas: dict[str, QWidget] = {}
         self.words: dict[str, QPushButton] = {}
         for name, text in PANELS.items():
-            self.panels.addWidget(sideways(getattr(self, name)))
             self.words[name] = word(text, partial(self.show_panel, name), checkable=True)
             self.head.addWidget(self.words[name])
         self.full = QFrame()
@@ -49,7 +44,7 @@ class PlanView(View):
         self.empty = Empty("Open a job", window.ask_for_job)
         self.column.addWidget(self.empty, 1)
         self.column.addWidget(self.full, 1)
-        self.show_panel("target")
+        self._panel = "target"
         self.refresh_on(
             session.job_changed,
             session.sheet_changed,
@@ -58,17 +53,64 @@ class PlanView(View):
             session.selection_changed,
         )
 
+    # -- what is made when it is first shown
+
+    def _made(self, name: str, panel: QWidget) -> None:
+        self._areas[name] = sideways(panel)
+        self.panels.addWidget(self._areas[name])
+
+    @cached_property
+    def target(self) -> TargetPanel:
+        """Target, lanes and answer."""
+        panel = TargetPanel(self.session)
+        self._made("target", panel)
+        return panel
+
+    @cached_property
+    def limits(self) -> LedgerPanel:
+        """Limits and parts."""
+        panel = LedgerPanel(self.session)
+        self._made("limits", panel)
+        return panel
+
+    @cached_property
+    def stages(self) -> StagesPanel:
+        """Stages and their bill."""
+        panel = StagesPanel(self.session)
+        self._made("stages", panel)
+        return panel
+
+    @cached_property
+    def ratings(self) -> RatingsPanel:
+        """A diesel's families."""
+        panel = RatingsPanel(self.session)
+        self._made("ratings", panel)
+        return panel
+
+    @cached_property
+    def sizing(self) -> SizingPanel:
+        """The sizing sheets; their charts are not needed before."""
+        from yarvic.desk.views.plan.sizing import SizingPanel
+
+        panel = SizingPanel(self.session)
+        self._made("sizing", panel)
+        return panel
+
+    @property
+    def lanes(self) -> Lanes:
+        """The figure of the target."""
+        return self.target.lanes
+
     def show_panel(self, name: str) -> None:
         """Show one of the panels."""
-        if name not in PANELS:
+        if name not in PANELS or self.session.job is None:
             return
         panel = getattr(self, name)
         self._panel = name
-        self.panels.setCurrentIndex(list(PANELS).index(name))
+        self.panels.setCurrentWidget(self._areas[name])
         for key, button in self.words.items():
             button.setChecked(key == name)
-        if self.session.job is not None:
-            panel.refresh()
+        panel.refresh()
 
     def refresh(self) -> None:
         """Show what the job says."""
@@ -85,8 +127,8 @@ class PlanView(View):
         mark = simulated_mark(self.session.working_results())
         self.about.setText(f"{mark}what it is to make, and what gives way first")
         if self._panel == "ratings" and self.words["ratings"].isHidden():
-            self.show_panel("target")
-        getattr(self, self._panel).refresh()
+            self._panel = "target"
+        self.show_panel(self._panel)
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
