@@ -52,7 +52,7 @@ def test_dragging_the_target_changes_the_weakest_link(driver, plan):
     write(driver, plan.target.low, "4000")
     assert "gearbox" in plan.target.headline.text()
     assert driver.window.readings.cards[0].reading.sentence == "Weakest link: gearbox"
-    start = lanes.x_of(lanes.target_mark())
+    start = lanes.x_of(lanes.shown.target_mark())
     half = lanes.x_of(46e3)
     drag(driver, lanes, start, half, drop=False)
     # While it is dragged the headline follows, and nothing is kept.
@@ -60,7 +60,7 @@ def test_dragging_the_target_changes_the_weakest_link(driver, plan):
     QTest.mouseRelease(lanes, Qt.MouseButton.LeftButton, pos=QPoint(round(half), 60))
     driver.settle()
     assert session.job.sheet.plan.target.value == pytest.approx(46.0, abs=0.5)
-    drag(driver, lanes, lanes.x_of(lanes.target_mark()), lanes.x_of(100e3))
+    drag(driver, lanes, lanes.x_of(lanes.shown.target_mark()), lanes.x_of(100e3))
     assert session.job.sheet.plan.target.value == pytest.approx(100.0, abs=0.5)
     assert "gives way" in plan.target.headline.text()
     lanes.setFocus()
@@ -73,7 +73,7 @@ def test_dragging_the_target_changes_the_weakest_link(driver, plan):
 
 def test_a_stage_is_dragged_and_esc_lets_go(driver, plan):
     session, lanes = driver.window.session, plan.lanes
-    number, _, value = lanes.stage_marks()[1]
+    number, _, value = lanes.shown.stage_marks()[1]
     gain = session.job.sheet.plan.stages[number].gain_low_kw
     x = lanes.x_of(value)
     drag(driver, lanes, x, lanes.x_of(value + 10e3), drop=False)
@@ -87,19 +87,19 @@ def test_a_stage_is_dragged_and_esc_lets_go(driver, plan):
 
 def test_axis_basis_and_what_is_planned(driver, plan):
     lanes, target = plan.lanes, plan.target
-    shares = {lane.limit.component: lane.share for lane in lanes.lanes()}
-    wheel = lanes.target_mark()
+    shares = {lane.limit.component: lane.share for lane in lanes.shown.lanes()}
+    wheel = lanes.shown.target_mark()
     driver.click(target.side)
-    assert lanes.target_mark() == pytest.approx(wheel / 0.868)
+    assert lanes.shown.target_mark() == pytest.approx(wheel / 0.868)
     driver.click(target.axis)
     # Where the bands end against the target says the same on every axis.
-    for lane in lanes.lanes():
+    for lane in lanes.shown.lanes():
         assert lane.share == pytest.approx(shares[lane.limit.component])
-        at = lanes.target_mark() / (lane.safe / 1.02)
+        at = lanes.shown.target_mark() / (lane.safe / 1.02)
         assert at == pytest.approx(lane.share, rel=1e-6)
-    before = {lane.limit.component: lane.stretch for lane in lanes.lanes()}
+    before = {lane.limit.component: lane.stretch for lane in lanes.shown.lanes()}
     driver.click(target.state)
-    after = {lane.limit.component: lane.stretch for lane in lanes.lanes()}
+    after = {lane.limit.component: lane.stretch for lane in lanes.shown.lanes()}
     assert after["gearbox"] > before["gearbox"] and after["clutch pack"] == before["clutch pack"]
     assert not driver.window.grab().isNull()
 
@@ -151,14 +151,14 @@ def test_without_the_loss_nothing_is_converted(driver, plan):
     session = driver.window.session
     session.sheet.set_vehicle(drivetrain_loss=None)
     driver.click(plan.target.side)
-    assert plan.lanes.basis == "wheel"
+    assert plan.lanes.shown.basis == "wheel"
     plan.target._take_basis("crank")
     driver.settle()
     assert "loss is not stated" in driver.window.notice.what.text().lower()
     limit = session.job.sheet.limits[0]
     session.sheet.keep_limit(limit.model_copy(update={"basis": "crank"}), limit.name)
     assert any("drivetrain's loss" in c.reading.sentence for c in driver.window.readings.cards)
-    assert limit.component in {m.component for m in plan.lanes.hidden()}
+    assert limit.component in {m.component for m in plan.lanes.shown.hidden()}
 
 
 def test_the_ledger_takes_limits_parts_and_kinds(driver, plan):

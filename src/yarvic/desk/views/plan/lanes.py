@@ -1,57 +1,24 @@
 """The lanes: one axis of power or torque, a lane for each component with its bands, and what is asked of it.
 
-A torque stands on the power axis at the engine speed where the target asks most torque (the lower end of a power's
-band, the upper end of a torque's): so a lane's bands and the target's line can be compared as they stand.
+What it shows is worked out in `state.lanes`.
 """
 
 from __future__ import annotations
-
-from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
-from yarvic.core.checks.components import OF_THE_DRIVE, ComponentLimit
+from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.finding import amount
-from yarvic.core.physics.power import RAD_PER_S_PER_RPM
-from yarvic.core.plan.plan import Target
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
-from yarvic.state.plan import PlanState
-from yarvic.state.results import RevisionResults
+from yarvic.state.lanes import Lane, LanesState, measured
 from yarvic.state.session import Session
 
 LEFT, RIGHT, AXIS, LANE = 216, 18, 34, 50
 GRIP = 7.0
-# Engine speed is set by hand and temperature by the air: these lanes have an axis of their own.
-_CHECK = {
-    "boost": "boost_limit",
-    "injector_duty": "injector_duty_limit",
-    "injector_window": "injector_window_limit",
-    "rail_sag": "rail_sag_limit",
-}
-
-
-def measured(results: RevisionResults | None, limit: ComponentLimit) -> float | None:
-    """The highest value that the pulls put on a component, canonical unit; None when it was not measured."""
-    if results is None:
-        return None
-    check = _CHECK.get(limit.key, limit.key)
-    values = [f.value for p in results.pulls for f in p.findings if f.check == check and f.value is not None]
-    return max(values, default=None)
-
-
-@dataclass(frozen=True)
-class Lane:
-    """A lane as it is drawn: ends of its bands and ticks, all on the axis (W or N m); `share` is asked over carried."""
-
-    limit: ComponentLimit
-    safe: float
-    stretch: float
-    share: float | None
-    ticks: tuple[tuple[str, str, float], ...]  # token, text, value
 
 
 class Lanes(QWidget):
@@ -64,120 +31,14 @@ class Lanes(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.plan = PlanState(session)
-        self.quantity, self.basis = "power", "wheel"
-        self.as_planned = False
+        self.shown = LanesState(session)
         self._dragged: tuple[str, int] | None = None
         self._preview: float | None = None  # of what is dragged, on the axis
-        self._target: Target | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAccessibleName("Limits, component by component, and the target")
 
     # -- what is drawn
-
-    @property
-    def target(self) -> Target | None:
-        """The target as it is kept, or where it is being dragged to."""
-        if self._target is not None:
-            return self._target
-        return self.session.job.sheet.plan.target if self.session.job is not None else None
-
-    def pivot_rad_s(self) -> float | None:
-        """The engine speed at which torque and power change into each other here."""
-        target = self.target
-        if target is None:
-            return None
-        return target.band_rpm[0 if target.quantity == "power" else 1] * RAD_PER_S_PER_RPM
-
-    def on_axis(self, value: float, quantity: str, basis: str, limit: ComponentLimit | None = None) -> float | None:
-        """A power or torque where the axis has it; None when loss or engine speed for that is missing."""
-        moved = self.plan.at_basis(value, basis, self.basis)
-        if moved is None or quantity == self.quantity:
-            return moved
-        pivot = self.pivot_rad_s()
-        if pivot is None and limit is not None and limit.speed_rpm is not None:
-            pivot = limit.speed_rpm * RAD_PER_S_PER_RPM
-        if pivot is None:
-            return None
-        return moved * pivot if self.quantity == "power" else moved / pivot
-
-    def lanes(self) -> list[Lane]:
-        """The lanes of the drive, the most loaded first."""
-        job = self.session.job
-        if job is None:
-            return []
-        parts = self.plan.planned() if self.as_planned else self.plan.fitted
-        target = self.target
-        shares = {d.limit.name: d.share for d in self.plan.demands(parts, target)}
-        found = []
-        for limit in job.sheet.limits:
-            if limit.key not in OF_THE_DRIVE:
-                continue
-            now = limit.with_parts(parts)
-            quantity = now.limited.quantity
-            ends = [self.on_axis(now.canonical(b), quantity, now.basis, now) for b in ("safe", "stretch")]
-            if ends[0] is None or ends[1] is None:
-                continue
-            ticks = self._ticks(now)
-            found.append(Lane(now, ends[0], ends[1], shares.get(limit.name), ticks))
-        return sorted(found, key=lambda lane: (-(lane.share or 0.0), lane.stretch))
-
-    def _ticks(self, limit: ComponentLimit) -> tuple[tuple[str, str, float], ...]:
-        """What stock and the revision in hand put on it, measured at the wheels."""
-        s = self.session
-        stock = s.revisions()[0] if s.revisions() else None
-        hand = s.evidence_revision()
-        found = []
-        at = 0 if limit.limited.quantity == "power" else 1
-        for revision, token in ((stock, "reference"), (hand if hand is not stock else None, "working")):
-            peaks = self.plan.measured_peaks(s.results.get(revision.id)) if revision is not None else None
-            if revision is None or peaks is None:
-                continue
-            value = self.on_axis(peaks[at], limit.limited.quantity, "wheel", limit)
-            if value is not None:
-                found.append((token, revision.name, value))
-        return tuple(found)
-
-    def hidden(self) -> list[ComponentLimit]:
-        """Limits of the drive that this axis cannot show."""
-        job = self.session.job
-        shown = {lane.limit.name for lane in self.lanes()}
-        limits = job.sheet.limits if job is not None else ()
-        return [m for m in limits if m.key in OF_THE_DRIVE and m.name not in shown]
-
-    def others(self) -> list[ComponentLimit]:
-        """Limits with an axis of their own."""
-        job = self.session.job
-        parts = self.plan.planned() if self.as_planned else self.plan.fitted
-        limits = job.sheet.limits if job is not None else ()
-        return [m.with_parts(parts) for m in limits if m.key not in OF_THE_DRIVE]
-
-    def stage_marks(self) -> list[tuple[int, str, float]]:
-        """Stages on the axis: number, title, value; power only."""
-        if self.quantity != "power" or self.session.job is None:
-            return []
-        titles = [s.title for s in self.session.job.sheet.plan.stages]
-        marks = [m for m in self.plan.markers("power", self.basis) if m.kind == "stage"]
-        return [(titles.index(m.title), m.title, m.value) for m in marks]
-
-    def target_mark(self) -> float | None:
-        """The target on the axis."""
-        target = self.target
-        if target is None:
-            return None
-        power, torque = target.demands()
-        return self.plan.at_basis(power if self.quantity == "power" else torque, target.basis, self.basis)
-
-    def top(self) -> float:
-        """Where the axis ends."""
-        values = [lane.stretch for lane in self.lanes()]
-        values += [v for lane in self.lanes() for _, _, v in lane.ticks]
-        kept = self.session.job.sheet.plan.target if self.session.job is not None else None
-        if kept is not None:
-            power, torque = kept.demands()
-            values.append(power if self.quantity == "power" else torque)
-        return max(values, default=100e3 if self.quantity == "power" else 300.0) * 1.12
 
     def x_of(self, value: float) -> float:
         """Pixel of a value on the axis."""
@@ -192,10 +53,10 @@ class Lanes(QWidget):
     def bring_up_to_date(self) -> None:
         """Take up what changed; the axis stays while something is dragged."""
         if self._dragged is None:
-            self._top = self.top()
-        count = len(self.lanes()) + len(self.others())
+            self._top = self.shown.top()
+        count = len(self.shown.lanes()) + len(self.shown.others())
         self.setMinimumHeight(AXIS + 20 + LANE * max(count, 1))
-        self.setAccessibleDescription("; ".join(self._said(lane) for lane in self.lanes()))
+        self.setAccessibleDescription("; ".join(self._said(lane) for lane in self.shown.lanes()))
         self.update()
 
     def _said(self, lane: Lane) -> str:
@@ -210,7 +71,7 @@ class Lanes(QWidget):
 
     def unit(self) -> str:
         """The axis' unit."""
-        return self.session.settings.units.get(self.quantity, "kW" if self.quantity == "power" else "N m")
+        return self.session.settings.units.get(self.shown.quantity, "kW" if self.shown.quantity == "power" else "N m")
 
     def paintEvent(self, event) -> None:
         """Axis, lanes, markers."""
@@ -218,7 +79,7 @@ class Lanes(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.session.job is None:
             return
-        lanes, others = self.lanes(), self.others()
+        lanes, others = self.shown.lanes(), self.shown.others()
         self._axis(painter)
         y = float(AXIS)
         for place, lane in enumerate(lanes):
@@ -246,10 +107,10 @@ class Lanes(QWidget):
             value = k * step
             x = self.x_of(value * UNITS[unit].factor)
             painter.setPen(QPen(t.color("line"), 1))
-            painter.drawLine(QPointF(x, AXIS - 8), QPointF(x, AXIS + LANE * len(self.lanes()) - 6))
+            painter.drawLine(QPointF(x, AXIS - 8), QPointF(x, AXIS + LANE * len(self.shown.lanes()) - 6))
             painter.setPen(t.color("quiet"))
             painter.drawText(QRectF(x - 30, AXIS - 22, 60, 14), int(Qt.AlignmentFlag.AlignHCenter), f"{value:g}")
-        painter.drawText(QPointF(8, AXIS - 12), f"{self.quantity}, {self.basis}, {unit}")
+        painter.drawText(QPointF(8, AXIS - 12), f"{self.shown.quantity}, {self.shown.basis}, {unit}")
 
     def _lane(self, painter: QPainter, y: float, lane: Lane, *, weakest: bool) -> None:
         t = tokens()
@@ -339,7 +200,7 @@ class Lanes(QWidget):
         """Lines through the lanes: stages thin and dashed, the target strong with a grip."""
         t = tokens()
         painter.setFont(font(CAPTION_PX))
-        for number, _, value in self.stage_marks():
+        for number, _, value in self.shown.stage_marks():
             if self._dragged == ("stage", number) and self._preview is not None:
                 value = self._preview
             x = self.x_of(value)
@@ -347,7 +208,7 @@ class Lanes(QWidget):
             painter.drawLine(QPointF(x, 14), QPointF(x, end - 6))
             painter.setPen(t.color("ink"))
             painter.drawText(QPointF(x + 3, 11), f"{number + 1}")
-        mark = self.target_mark()
+        mark = self.shown.target_mark()
         if mark is None:
             return
         x = self.x_of(min(mark, self._top))
@@ -369,10 +230,10 @@ class Lanes(QWidget):
     # -- dragging
 
     def _at(self, x: float) -> tuple[str, int] | None:
-        mark = self.target_mark()
+        mark = self.shown.target_mark()
         if mark is not None and abs(self.x_of(min(mark, self._top)) - x) <= GRIP:
             return "target", 0
-        for number, _, value in self.stage_marks():
+        for number, _, value in self.shown.stage_marks():
             if abs(self.x_of(value) - x) <= GRIP - 2:
                 return "stage", number
         return None
@@ -401,40 +262,29 @@ class Lanes(QWidget):
 
     def _show_target(self, on_axis: float) -> None:
         kept = self.session.job.sheet.plan.target if self.session.job is not None else None
-        value = self._own(on_axis)
+        value = self.shown.own(on_axis)
         if kept is None or value is None:
             return
         unit = UNITS[kept.unit]
         shown = round(value / unit.factor, unit.decimals)
         if shown > 0.0:
-            self._target = kept.model_copy(update={"value": shown})
+            self.shown.dragged = kept.model_copy(update={"value": shown})
             self.moved.emit(value)
-
-    def _own(self, on_axis: float) -> float | None:
-        """A value on the axis as one of the target's own quantity and basis."""
-        kept = self.session.job.sheet.plan.target if self.session.job is not None else None
-        if kept is None:
-            return None
-        low, high = (n * RAD_PER_S_PER_RPM for n in kept.band_rpm)
-        value = self.plan.at_basis(on_axis, self.basis, kept.basis)
-        if value is None or kept.quantity == self.quantity:
-            return value
-        return value * low if kept.quantity == "power" else value / high
 
     def mouseReleaseEvent(self, event) -> None:
         """Let go: the new place is kept."""
         dragged, preview = self._dragged, self._preview
-        marks = {n: v for n, _, v in self.stage_marks()}
+        marks = {n: v for n, _, v in self.shown.stage_marks()}
         self._dragged = self._preview = None
-        self._target = None
+        self.shown.dragged = None
         if dragged is None or preview is None:
             return
         if dragged[0] == "target":
-            value = self._own(preview)
+            value = self.shown.own(preview)
             if value is not None:
                 self.dropped.emit(value)
         elif dragged[1] in marks:
-            moved = self.plan.at_basis(preview - marks[dragged[1]], self.basis, "wheel")
+            moved = self.shown.plan.at_basis(preview - marks[dragged[1]], self.shown.basis, "wheel")
             if moved is not None:
                 self.stage_dropped.emit(dragged[1], moved / 1e3)
         self.bring_up_to_date()
@@ -450,7 +300,7 @@ class Lanes(QWidget):
     def keyPressEvent(self, event) -> None:
         """Left and right move the target by a unit, with Shift by ten; Esc lets go."""
         if event.key() == Qt.Key.Key_Escape and self._dragged is not None:
-            self._dragged = self._preview = self._target = None
+            self._dragged = self._preview = self.shown.dragged = None
             self.bring_up_to_date()
             self.moved.emit(-1.0)
             return

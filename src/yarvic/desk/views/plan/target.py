@@ -111,9 +111,9 @@ class TargetPanel(QWidget):
         self.margin.show_text(f"{plan.margin * 100:g}")
         self.budget.show_text("" if plan.budget is None else f"{plan.budget:g}")
         self.money.setText(plan.currency)
-        self.axis.setText("Shown as power" if self.lanes.quantity == "power" else "Shown as torque")
-        self.side.setText(f"at the {self.lanes.basis}")
-        self.state.setText("as planned" if self.lanes.as_planned else "as fitted")
+        self.axis.setText("Shown as power" if self.lanes.shown.quantity == "power" else "Shown as torque")
+        self.side.setText(f"at the {self.lanes.shown.basis}")
+        self.state.setText("as planned" if self.lanes.shown.as_planned else "as fitted")
         may = not job.read_only
         for field in (self.value, self.low, self.high, self.margin, self.budget):
             field.setReadOnly(not may)
@@ -127,9 +127,9 @@ class TargetPanel(QWidget):
         job = self.session.job
         if job is None:
             return
-        parts = self.plan.planned() if self.lanes.as_planned else self.plan.fitted
+        parts = self.plan.planned() if self.lanes.shown.as_planned else self.plan.fitted
         found = self.plan.demands(parts, preview)
-        hidden = self.lanes.hidden()
+        hidden = self.lanes.shown.hidden()
         if found:
             d = found[0]
             word_ = "clears" if d.clears else "gives way"
@@ -144,7 +144,7 @@ class TargetPanel(QWidget):
 
     def _moved(self, value: float) -> None:
         """The target is being dragged."""
-        self._headline(self.lanes.target)
+        self._headline(self.lanes.shown.target)
 
     # -- taken
 
@@ -252,18 +252,18 @@ class TargetPanel(QWidget):
         self.session.attempt(lambda: sheet.keep_stage(number, new))
 
     def _other_quantity(self) -> None:
-        self.lanes.quantity = "torque" if self.lanes.quantity == "power" else "power"
+        self.lanes.shown.quantity = "torque" if self.lanes.shown.quantity == "power" else "power"
         self.refresh()
 
     def _other_basis(self) -> None:
         if self.plan.loss is None:
             self.session.say("The drivetrain's loss is not stated: state it under Job, Vehicle.", trouble=True)
             return
-        self.lanes.basis = "crank" if self.lanes.basis == "wheel" else "wheel"
+        self.lanes.shown.basis = "crank" if self.lanes.shown.basis == "wheel" else "wheel"
         self.refresh()
 
     def _other_state(self) -> None:
-        self.lanes.as_planned = not self.lanes.as_planned
+        self.lanes.shown.as_planned = not self.lanes.shown.as_planned
         self.refresh()
 
     # -- solving
