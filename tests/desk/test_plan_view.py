@@ -132,6 +132,7 @@ def test_targets_that_cannot_be_stand_beside_their_line(driver, plan):
     for field, text, words in (
         (target.value, "-5", "greater than 0"),
         (target.value, "a lot", "not a number"),
+        (target.value, "1e300", "less than or equal"),
         (target.value, "50 kPa", "measures pressure"),
         (target.low, "9000", "must rise"),
         (target.margin, "90", "margin"),

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from yarvic.core.checks.components import OF_THE_DRIVE, ComponentLimit
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
+from yarvic.core.plan.derived import mean_piston_speed
 from yarvic.core.plan.plan import Target
 from yarvic.state.plan import PlanState
 from yarvic.state.results import RevisionResults
@@ -20,16 +21,20 @@ _CHECK = {
     "injector_duty": "injector_duty_limit",
     "injector_window": "injector_window_limit",
     "rail_sag": "rail_sag_limit",
+    "piston_speed": "engine_speed",  # it is judged as one of engine speed
 }
 
 
-def measured(results: RevisionResults | None, limit: ComponentLimit) -> float | None:
+def measured(results: RevisionResults | None, limit: ComponentLimit, stroke_mm: float | None = None) -> float | None:
     """The highest value that the pulls put on a component, canonical unit; None when it was not measured."""
     if results is None:
         return None
     check = _CHECK.get(limit.key, limit.key)
     values = [f.value for p in results.pulls for f in p.findings if f.check == check and f.value is not None]
-    return max(values, default=None)
+    highest = max(values, default=None)
+    if limit.key == "piston_speed" and highest is not None:
+        return mean_piston_speed(stroke_mm / 1e3, highest) if stroke_mm is not None else None
+    return highest
 
 
 @dataclass(frozen=True)
@@ -157,7 +162,7 @@ class LanesState:
         if kept is not None:
             power, torque = kept.demands()
             values.append(power if self.quantity == "power" else torque)
-        return max(values, default=100e3 if self.quantity == "power" else 300.0) * 1.12
+        return max(values, default=100e3 if self.quantity == "power" else 300.0) * 1.12 or 1.0
 
     def own(self, on_axis: float) -> float | None:
         """A value on the axis as one of the target's own quantity and basis."""

@@ -37,6 +37,9 @@ def limit(**values):
         ({"safe": float("nan")}, "finite"),
         ({"moved_by": ({"part": "p", "how": "becomes", "safe": 9, "stretch": 8},)}, "above stretch"),
         ({"source": ""}, "at least 1"),
+        ({"safe": 0, "stretch": 0}, "above zero"),
+        ({"safe": -5}, "above zero"),
+        ({"stretch": 1e308}, "less than or equal"),
     ],
 )
 def test_mix_ups_are_refused(values, words):

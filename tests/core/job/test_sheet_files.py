@@ -3,6 +3,9 @@
 import json
 import shutil
 import sqlite3
+import subprocess
+import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -218,9 +221,67 @@ def test_diesels_and_twins_of_version_1():
         ({"altitude_m": 20000}, "altitude_m"),
         ({"readiness": PTARMIGAN.sheet().readiness[:1] * 2}, "twice"),
         ({"pulls_required": 0}, "pulls_required"),
+        ({"band_rpm": (2000, 1e308)}, "band_rpm"),
+        ({"limits": PTARMIGAN.sheet().limits * 200}, "limits"),
     ],
 )
 def test_sheets_that_contradict_themselves(change, words):
     sheet = PTARMIGAN.sheet()
     with pytest.raises(JobError, match=words):
         sheet.changed(**change)
+
+
+# -- killed
+
+EDITS = """
+import sys
+from pathlib import Path
+from yarvic.core.job.model import Fitting
+from yarvic.core.job.store import Job
+job = Job.open(Path(sys.argv[1]))
+print("ready", flush=True)
+for n in range(100000):
+    v = job.sheet.vehicle.changed(mass_kg=1000.0 + n % 500)
+    job.keep_sheet(job.sheet.changed(vehicle=v), f"mass {n}")
+    print(f"mass {n}", flush=True)
+    if n % 5 == 0:
+        job.fit(f"part {n}", {"fuel": f"part {n}"}, Fitting(parts=(f"p{n}",)))
+        print(f"Build {len(job.builds())}: part {n}.".replace(" ", "_"), flush=True)
+"""
+
+
+@pytest.mark.parametrize("moment", range(4))
+def test_kill_at_any_moment_keeps_the_sheet_whole(tmp_path, moment):
+    """SIGKILL while the sheet changes and parts are fitted: what was reported is there, sheet and journal agree."""
+    path = tmp_path / "a.yarvic"
+    Job.create(path, PTARMIGAN.sheet(), author="R").close()
+    process = subprocess.Popen([sys.executable, "-c", EDITS, str(path)], stdout=subprocess.PIPE, text=True)
+    assert process.stdout.readline().strip() == "ready"
+    time.sleep(0.06 + 0.041 * moment)
+    process.kill()
+    said = [line.strip().replace("_", " ") for line in process.stdout.read().splitlines()]
+    process.wait()
+    job = Job.open(path)
+    lines = [e.sentence for e in job.journal()]
+    assert [s for s in said if s not in lines] == [] and len(said) > 0
+    last = [s for s in lines if s.startswith("mass")][-1]
+    assert job.sheet.vehicle.mass_kg == 1000.0 + int(last.split()[1]) % 500
+    assert len(job.builds()) == 1 + sum(s.startswith("Build") for s in lines)
+    job.close()
+
+
+def test_kill_while_an_old_file_is_brought_up_to_date_leaves_the_old_one(tmp_path):
+    path = tmp_path / "old.yarvic"
+    shutil.copy(OLD, path)
+    code = (
+        "import sys, os\nfrom pathlib import Path\nimport yarvic.core.job.migrations as m\n"
+        "m.sheet_of_1 = lambda text: os.kill(os.getpid(), 9)\n"
+        "from yarvic.core.job.store import Job\nJob.open(Path(sys.argv[1]))\n"
+    )
+    assert subprocess.run([sys.executable, "-c", code, str(path)], check=False).returncode == -9
+    job = Job.open(path, read_only=True)
+    assert job.sheet.vehicle.induction == "turbo"
+    job.close()
+    job = Job.open(path)
+    assert job.builds()[-1].title == "front intercooler"
+    job.close()

@@ -96,8 +96,9 @@ def test_the_cooler_that_reaches_its_effectiveness_gives_the_charge_wanted():
     assert math.isnan(first("cooler", ratio=2.2, wanted=10, ambient=20))  # under ambient
 
 
-@given(st.floats(1, 500), st.floats(0, 1), st.floats(0, 1), st.floats(0, 1))
-def test_what_is_added_makes_the_blend(volume, tank, source, wanted):
+@given(st.floats(1, 500), st.integers(0, 100), st.integers(0, 100), st.integers(0, 100))
+def test_what_is_added_makes_the_blend(volume, in_tank, added, asked):
+    tank, source, wanted = in_tank / 100, added / 100, asked / 100
     found = (
         SHEETS["tank"].compute({"volume": volume / 1e3, "tank": tank, "source": source, "wanted": wanted})[0].value
     )

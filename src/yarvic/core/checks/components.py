@@ -54,6 +54,9 @@ LIMITED: dict[LimitKey, Limited] = {
     "engine_speed": Limited("engine speed", "engine speed", ("shaft",)),
     "piston_speed": Limited("piston speed", "speed", ("shaft",)),
 }
+MOST_MOVERS = 60
+# No limit in any unit is larger: what is, is a slip of the hand.
+Bounded = Annotated[float, Field(ge=-1e9, le=1e9)]
 # Limits that the load sets: these give way when more is asked of the engine.
 OF_THE_DRIVE = ("power", "torque", "gearbox_torque")
 
@@ -63,8 +66,8 @@ class Mover(Document):
 
     part: Annotated[str, Field(min_length=1)]
     how: Literal["adds", "becomes"] = "adds"
-    safe: float
-    stretch: float
+    safe: Bounded
+    stretch: Bounded
     why: str = ""
 
     @model_validator(mode="after")
@@ -84,12 +87,12 @@ class ComponentLimit(Document):
     component: Annotated[str, Field(min_length=1, max_length=80)]
     basis: Basis
     unit: str
-    safe: float
-    stretch: float
-    source: Annotated[str, Field(min_length=1)]
+    safe: Bounded
+    stretch: Bounded
+    source: Annotated[str, Field(min_length=1, max_length=400)]
     station: str = ""
     speed_rpm: Annotated[float, Field(gt=0)] | None = None
-    moved_by: tuple[Mover, ...] = ()
+    moved_by: Annotated[tuple[Mover, ...], Field(max_length=MOST_MOVERS)] = ()
 
     @model_validator(mode="after")
     def _makes_sense(self) -> ComponentLimit:
@@ -106,6 +109,8 @@ class ComponentLimit(Document):
             )
         if self.safe > self.stretch:
             raise ValueError(f"{self.component}: safe is above stretch")
+        if self.canonical("safe") < 0.0 or self.canonical("stretch") <= 0.0:
+            raise ValueError(f"{self.component}: a limit is above zero")
         return self
 
     @property

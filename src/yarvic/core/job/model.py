@@ -19,6 +19,10 @@ from yarvic.core.plan.ratings import Family
 from yarvic.core.plan.readiness import Item
 from yarvic.core.plan.vehicle import Vehicle
 
+EngineSpeed = Annotated[float, Field(ge=0, le=25000)]
+# More of a kind than this is no sheet that a person keeps.
+MOST = 400
+
 
 class JobSheet(Document):
     """What the job is about; the base of its checks and its release. `fitted`: what was fitted when it came in."""
@@ -30,13 +34,13 @@ class JobSheet(Document):
     use: Literal["public road", "closed course"] = "public road"
     altitude_m: Annotated[float, Field(ge=-450, le=6000)] | None = None
     standard: str = "none"
-    band_rpm: tuple[float, float] = (2000.0, 6000.0)
-    limits: tuple[ComponentLimit, ...] = ()
-    parts: tuple[Part, ...] = ()
+    band_rpm: tuple[EngineSpeed, EngineSpeed] = (2000.0, 6000.0)
+    limits: Annotated[tuple[ComponentLimit, ...], Field(max_length=MOST)] = ()
+    parts: Annotated[tuple[Part, ...], Field(max_length=MOST)] = ()
     fitted: dict[str, str] = Field(default_factory=dict)
-    readiness: tuple[Item, ...] = ()
+    readiness: Annotated[tuple[Item, ...], Field(max_length=MOST)] = ()
     plan: Plan = Field(default_factory=Plan)
-    families: tuple[Family, ...] = ()
+    families: Annotated[tuple[Family, ...], Field(max_length=40)] = ()
     pulls_required: Annotated[int, Field(ge=1, le=99)] = 3
 
     @model_validator(mode="after")
@@ -68,10 +72,10 @@ class Fitting(Document):
     parts: tuple[str, ...] = ()
     removed: tuple[str, ...] = ()
     date: str = ""
-    odometer_km: Annotated[float, Field(ge=0)] | None = None
-    engine_hours: Annotated[float, Field(ge=0)] | None = None
-    cost: Annotated[float, Field(ge=0)] = 0.0
-    labour_hours: Annotated[float, Field(ge=0)] = 0.0
+    odometer_km: Annotated[float, Field(ge=0, le=1e8)] | None = None
+    engine_hours: Annotated[float, Field(ge=0, le=1e7)] | None = None
+    cost: Annotated[float, Field(ge=0, le=1e9)] = 0.0
+    labour_hours: Annotated[float, Field(ge=0, le=1e5)] = 0.0
 
 
 @dataclass(frozen=True)

@@ -98,15 +98,16 @@ def _check_names(limits: tuple[ComponentLimit, ...], parts: tuple[Part, ...], so
 def names_fault(limits: Iterable[ComponentLimit], parts: Iterable[Part]) -> str:
     """What does not fit between limits and parts: names twice, or a part that is not there; empty when all does."""
     limits, parts = tuple(limits), tuple(parts)
-    keys = [p.key for p in parts]
-    twice = next((k for k in keys if keys.count(k) > 1), None)
-    if twice:
-        return f"part {twice} stands there twice"
-    names = [limit.name for limit in limits]
-    double = next((n for n in names if names.count(n) > 1), None)
-    if double:
-        return f"{double[0]} has two limits for {double[1].replace('_', ' ')}"
-    known = set(keys)
+    known: set[str] = set()
+    for part in parts:
+        if part.key in known:
+            return f"part {part.key} stands there twice"
+        known.add(part.key)
+    names: set[tuple[str, str]] = set()
+    for limit in limits:
+        if limit.name in names:
+            return f"{limit.component} has two limits for {limit.key.replace('_', ' ')}"
+        names.add(limit.name)
     for part in parts:
         lost = next((k for k in (*part.needs, *part.excludes) if k not in known), None)
         if lost:

@@ -19,7 +19,7 @@ class Target(Document):
     """What the engine is to make: power or torque, at wheel or crank, held over a band of engine speed."""
 
     quantity: Literal["power", "torque"]
-    value: Annotated[float, Field(gt=0)]
+    value: Annotated[float, Field(gt=0, le=1e6)]
     unit: str
     basis: Literal["wheel", "crank"]
     band_rpm: tuple[Annotated[float, Field(gt=0, le=25000)], Annotated[float, Field(gt=0, le=25000)]]
@@ -59,8 +59,8 @@ class Stage(Document):
     title: Annotated[str, Field(min_length=1, max_length=60)]
     parts: tuple[str, ...] = ()
     intent: str = ""
-    gain_low_kw: float | None = None
-    gain_high_kw: float | None = None
+    gain_low_kw: Annotated[float, Field(ge=-1e4, le=1e4)] | None = None
+    gain_high_kw: Annotated[float, Field(ge=-1e4, le=1e4)] | None = None
     fuel: str = ""
     gearbox_calibration: str = ""
     revisions: tuple[str, ...] = ()
@@ -91,12 +91,12 @@ class Plan(Document):
     band: Band = "safe"
     margin: Annotated[float, Field(ge=0, le=0.5)] = 0.05
     budget: Annotated[float, Field(ge=0, le=1e8)] | None = None
-    stages: tuple[Stage, ...] = ()
+    stages: Annotated[tuple[Stage, ...], Field(max_length=50)] = ()
     rate: Annotated[float, Field(ge=0, le=1e5)] = 0.0
     currency: Annotated[str, Field(max_length=8)] = ""
     rerate_fee: Annotated[float, Field(ge=0, le=1e6)] = 0.0
     rerate_hours: Annotated[float, Field(ge=0, le=1e3)] = 0.0
-    answers: tuple[Answer, ...] = ()
+    answers: Annotated[tuple[Answer, ...], Field(max_length=100)] = ()
 
     @model_validator(mode="after")
     def _makes_sense(self) -> Plan:

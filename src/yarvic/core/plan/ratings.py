@@ -24,8 +24,8 @@ class Rating(Document):
     title: Annotated[str, Field(min_length=1, max_length=60)]
     duty: Literal["continuous", "intermittent", "emergency and leisure"] = "continuous"
     hardware: str = ""
-    speed_rpm: tuple[float, ...]
-    torque_nm: tuple[float, ...]
+    speed_rpm: Annotated[tuple[float, ...], Field(max_length=200)]
+    torque_nm: Annotated[tuple[float, ...], Field(max_length=200)]
 
     @model_validator(mode="after")
     def _makes_sense(self) -> Rating:
@@ -53,7 +53,7 @@ class Family(Document):
     key: Annotated[str, Field(min_length=1, max_length=40)]
     title: Annotated[str, Field(min_length=1, max_length=80)]
     hardware: str = ""
-    ratings: tuple[Rating, ...]
+    ratings: Annotated[tuple[Rating, ...], Field(max_length=40)]
 
     @model_validator(mode="after")
     def _makes_sense(self) -> Family:

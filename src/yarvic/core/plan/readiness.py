@@ -57,8 +57,8 @@ class Item(Document):
     station: str = "cylinders"
     measure: Measure | None = None
     state: State = ""
-    value: float | None = None
-    reason: str = ""
+    value: Annotated[float, Field(ge=-1e9, le=1e9)] | None = None
+    reason: Annotated[str, Field(max_length=400)] = ""
     who: str = ""
     when: str = ""
 
@@ -87,12 +87,13 @@ class Item(Document):
                 f"{self.title}: the number says {told}, not {state}",
                 remedy="Give the reason for judging otherwise, or measure again.",
             )
-        return self.model_copy(
-            update={
-                "state": state, "reason": reason.strip(), "who": who.strip() if state else "",
-                "when": when if state else "", "value": value,
-            }
-        )  # fmt: skip
+        return self.changed(
+            state=state,
+            reason=reason.strip(),
+            who=who.strip() if state else "",
+            when=when if state else "",
+            value=value,
+        )
 
     def said(self) -> str:
         """Reason and number in a line."""

@@ -164,7 +164,10 @@ class Sizing:
         """How the answer moves along its input: both canonical; NaN where it is not possible."""
         along = self.input(self.along)
         here = along.shown(values[self.along])
-        low, high = max(along.low, here * 0.5), min(along.high, max(here * 1.5, along.low * 1.2))
+        low, high = max(along.low, here * 0.5), min(along.high, here * 1.5)
+        if high <= low * 1.01:  # at the very end of its range: then from there some way in
+            span = 0.2 * (along.high - along.low)
+            low, high = max(along.low, min(low, along.high - span)), min(along.high, max(high, along.low + span))
         x = np.array([along.canonical(float(v)) for v in np.linspace(low, high, CHART_POINTS)])
         y = np.array([self.compute({**values, self.along: float(v)})[0].value for v in x])
         return x, np.where(np.isfinite(y), y, np.nan)

@@ -166,7 +166,7 @@ class Lanes(QWidget):
 
     def _other(self, painter: QPainter, y: float, limit: ComponentLimit) -> None:
         zero = 293.15 if limit.limited.quantity == "temperature" else 0.0
-        span = (limit.canonical("stretch") - zero) * 1.15
+        span = max((limit.canonical("stretch") - zero) * 1.15, 1e-9)
         bar = QRectF(LEFT, y + 11, self.width() - LEFT - RIGHT, 11)
 
         def x_of(value: float) -> float:
@@ -189,9 +189,11 @@ class Lanes(QWidget):
             f"{bounds[0]} safe, {bounds[1]} at most",
             f"{limit.limited.title}, {limit.basis}",
         )
+        job = self.session.job
+        stroke = job.sheet.vehicle.stroke_mm if job is not None else None
         hand, other = self.session.working_results(), self.session.reference_results()
         for results, token in ((other if other is not hand else None, "reference"), (hand, "working")):
-            value = measured(results, limit)
+            value = measured(results, limit, stroke)
             if results is not None and value is not None:
                 name = self.session.name_of(results.revision_id)
                 self._tick(painter, bar, x_of(value), token, f"{name} {amount(value, shown)}")
