@@ -221,6 +221,35 @@ def test_a_number_decides_and_codes_come_from_the_unit(driver, job):
     assert "P0300" in session.sheet.item("fault_codes").reason
 
 
+def test_an_item_is_changed(driver, job):
+    session = driver.window.session
+    job.show_panel("readiness")
+    driver.settle()
+    form = job.readiness.form
+    dict(job.readiness._changeable())["Battery"]()
+    assert form.isVisible() and form.watch.text() == "12.4"
+    for field, text, words in ((form.stop, "12.9", "watch must come before stop"), (form.unit, "ells", "not known"),
+                               (form.title, " ", "title"), (form.watch, "much", "not a number")):  # fmt: skip
+        before = field.text()
+        driver.fill(field, text)
+        driver.key(Qt.Key.Key_Return)
+        assert words in form.fault.text() and session.sheet.item("battery").measure.stop == 12.0
+        field.setText(before)
+    driver.fill(form.watch, "12.7")
+    driver.key(Qt.Key.Key_Return)
+    item = session.sheet.item("battery")
+    assert not form.isVisible() and item.measure.watch == 12.7 and item.value == 12.6
+    dict(job.readiness._changeable())["Oil and coolant"]()
+    form.number.setText("oil low by")
+    form.unit.setText("mm")
+    form.watch.setText("5")
+    form.stop.setText("15")
+    form.source.setText("our choice")
+    form.keep()
+    assert session.sheet.item("oil").by_number(20) == "stop"
+    assert job.readiness.items.row("oil").value.isVisible()
+
+
 def test_a_part_is_fitted_and_taken_off(driver, job):
     session = driver.window.session
     job.show_station("fuel")

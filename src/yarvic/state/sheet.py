@@ -12,7 +12,7 @@ from yarvic.core.job.model import Fitting, JobSheet, parts_on
 from yarvic.core.job.store import Job
 from yarvic.core.plan.parts import Kind, Part
 from yarvic.core.plan.plan import Answer, Stage
-from yarvic.core.plan.readiness import Item, State
+from yarvic.core.plan.readiness import Item, Measure, State
 from yarvic.core.plan.vehicle import entries, faults
 
 MOST_UNDONE = 200
@@ -122,6 +122,16 @@ class SheetState:
         item = Item(key=key, title=title.strip()[:80], station=station)
         self.set(f"Readiness item added: {item.title}.", readiness=(*self.sheet.readiness, item))
         return item
+
+    def change_item(self, key: str, *, title: str, ask: str, measure: Measure | None) -> None:
+        """Say anew what is looked at, and by which number. What was seen stays unless the number it hung on is gone.
+
+        Raises JobError for what cannot be; then nothing changes.
+        """
+        item = self.item(key)
+        same = item.measure is not None and measure is not None and item.measure.unit == measure.unit
+        new = item.changed(title=title.strip(), ask=ask.strip(), measure=measure, value=item.value if same else None)
+        self.set(f"Readiness item changed: {new.title}.", readiness=self._with(new))
 
     def drop_item(self, key: str) -> None:
         """Take a readiness item off the list."""

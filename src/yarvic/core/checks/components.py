@@ -70,6 +70,12 @@ class Mover(Document):
     stretch: Bounded
     why: str = ""
 
+    def said(self, unit: str) -> str:
+        """What it does to a limit in this unit: `+20 to +22 kW`, `becomes 112 to 120 kW`."""
+        if self.how == "adds":
+            return f"{self.safe:+g} to {self.stretch:+g} {unit}"
+        return f"becomes {self.safe:g} to {self.stretch:g} {unit}"
+
     @model_validator(mode="after")
     def _in_order(self) -> Mover:
         if self.how == "becomes" and self.safe > self.stretch:

@@ -73,11 +73,8 @@ class LimitRow(QFrame):
         on = parts_on(job.builds())
         lines = []
         for m in limit.moved_by:
-            sign = "+" if m.how == "adds" else "becomes "
             there = "fitted" if m.part in on else "not fitted"
-            lines.append(
-                f"with {titles.get(m.part, m.part)} ({there}): {sign}{m.safe:g} to {sign}{m.stretch:g} {limit.unit}"
-            )
+            lines.append(f"with {titles.get(m.part, m.part)} ({there}): {m.said(limit.unit)}")
         now = limit.with_parts(on)
         if (now.safe, now.stretch) != (limit.safe, limit.stretch):
             lines.append(f"As fitted: {now.safe:g} safe, {now.stretch:g} at most, {limit.unit}.")

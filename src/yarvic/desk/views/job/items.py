@@ -13,6 +13,7 @@ from yarvic.core.errors import YarvicError
 from yarvic.core.plan.readiness import Item, State, default_items, fresh
 from yarvic.core.plan.stations import stations, usual_title
 from yarvic.core.units import parse_number
+from yarvic.desk.views.job.item_form import ItemForm
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.rows import Rows
@@ -159,21 +160,35 @@ class ReadinessPanel(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.who = Line("Your name", self._take_name, 150, "who looks at it")
-        self.add = Line("New item", self._add, 190, "an item of your own")
+        self.who = Line("Your name", self._take_name, 130, "who looks at it")
+        self.add = Line("New item", self._add, 150, "an item of your own")
         self.station = chooser("Station of the new item", self._stations)
         self._at = "cylinders"
         self.items: Rows[ItemRow] = Rows(lambda key: ItemRow(session, str(key)), "No list is kept for this job.")
         self.drop = chooser("Take an item off the list", self._droppable)
         show_choice(self.drop, "Take off")
+        self.form = ItemForm(session)
+        self.change = chooser("Change an item of the list", self._changeable)
+        show_choice(self.change, "Change")
         self.lists = chooser("Lists", self._lists)
         show_choice(self.lists, "List")
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
         column.addLayout(
-            row(label("Seen by", "quiet"), self.who, None, self.add, self.station, self.drop, self.lists, spacing=6)
+            row(
+                label("Seen by", "quiet"),
+                self.who,
+                None,
+                self.add,
+                self.station,
+                self.change,
+                self.drop,
+                self.lists,
+                spacing=6,
+            )
         )
+        column.addWidget(self.form)
         column.addWidget(self.items, 1)
 
     def _keys(self) -> list[str]:
@@ -206,6 +221,11 @@ class ReadinessPanel(QWidget):
             (i.title, partial(self.session.attempt, partial(sheet.drop_item, i.key))) for i in job.sheet.readiness
         ]
 
+    def _changeable(self) -> list[tuple[str, Callable[[], None]]]:
+        job = self.session.job
+        items = job.sheet.readiness if job is not None and not job.read_only else ()
+        return [(i.title, partial(self.form.open, i.key)) for i in items]
+
     def _lists(self) -> list[tuple[str, Callable[[], None]]]:
         job, sheet = self.session.job, self.session.sheet
         if job is None or sheet is None:
@@ -235,4 +255,6 @@ class ReadinessPanel(QWidget):
         """Show what is kept."""
         self.who.show_text(self.session.settings.author)
         show_choice(self.station, usual_title(self._at))
+        if self.form.key not in self._keys():
+            self.form.hide()
         self.items.show_rows(self._keys())

@@ -12,7 +12,7 @@ from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.errors import JobError, UnitError, YarvicError
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.parts import Part
-from yarvic.core.plan.stations import caution, usual_title
+from yarvic.core.plan.stations import caution, stations, usual_title
 from yarvic.core.units import parse_number
 from yarvic.desk.views.job.items import ItemRow
 from yarvic.desk.widgets.entry import Line, Sheet
@@ -112,8 +112,8 @@ class FittingForm(QWidget):
         may = job is not None and not job.read_only
         self.go.setEnabled(may)
         self.off.setEnabled(may)
-        told = dict.fromkeys(c for c in (part.caution if part is not None else "", caution(self.station)) if c)
-        self.caution.setText(" ".join(told))
+        told = part.caution if part is not None and part.caution else caution(self.station)
+        self.caution.setText(told)
         self.caution.setVisible(bool(told))
 
     def fit(self) -> None:
@@ -217,17 +217,13 @@ class StationPanel(QWidget):
         job = self.session.job
         return [i.key for i in job.sheet.readiness if i.station == self.station] if job is not None else []
 
-    def show_station(self, key: str) -> None:
-        """Show another station."""
-        self.station = key
-        self.refresh()
-
     def refresh(self) -> None:
         """Show what is kept."""
         job = self.session.job
         if job is None or not self.station:
             return
-        self.title.setText(usual_title(self.station))
+        titles = {s.key: s.title for s in stations(job.sheet.vehicle)}
+        self.title.setText(titles.get(self.station, usual_title(self.station)))
         self.received.show_text(job.sheet.fitted.get(self.station, ""))
         self.received.setReadOnly(job.read_only)
         now = job.fitted().get(self.station, "")

@@ -5,8 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import Any
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QScrollArea, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
 
 from yarvic.core.checks.finding import amount
 from yarvic.core.errors import JobError
@@ -36,18 +35,13 @@ _PURPOSES = ("towing", "daily road", "track", "race", "rescue")
 _USES = ("public road", "closed course")
 
 
-class VehiclePanel(QScrollArea):
+class VehiclePanel(QWidget):
     """Three sheets side by side."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.setWidgetResizable(True)
-        self.setFrameShape(QScrollArea.Shape.NoFrame)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inner = QWidget()
-        inner.setObjectName("plain")
-        row = QHBoxLayout(inner)
+        row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 12, 0)
         row.setSpacing(12)
         self.fields: dict[str, QLineEdit | QPushButton] = {}
@@ -59,7 +53,6 @@ class VehiclePanel(QScrollArea):
         for sheet in self._sheets.values():
             sheet.close()
             row.addLayout(sheet, 1)
-        self.setWidget(inner)
 
     # -- what is asked
 

@@ -20,7 +20,8 @@ from yarvic.desk.views.job.station import StationPanel
 from yarvic.desk.views.job.strip import Strip
 from yarvic.desk.views.job.vehicle import VehiclePanel
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, sideways, word
+from yarvic.desk.widgets.panels import Panels
+from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.session import Session
 from yarvic.state.shop import keep_template
 
@@ -40,8 +41,13 @@ class JobView(View):
         self.window_ = window
         self.strip = Strip(session)
         self.strip.chose.connect(self._chose)
-        self.panels = QStackedWidget()
-        self._areas: dict[str, QWidget] = {}
+        makers = {
+            "vehicle": VehiclePanel,
+            "station": StationPanel,
+            "readiness": ReadinessPanel,
+            "history": HistoryPanel,
+        }
+        self.panels = Panels({name: partial(make, session) for name, make in makers.items()}, "vehicle")
         self.words: dict[str, QPushButton] = {}
         for name, text, keys in (
             ("vehicle", "Vehicle", "V"),
@@ -64,7 +70,6 @@ class JobView(View):
         for page in (self.empty, self.full):
             self.pages.addWidget(page)
         self.column.addWidget(self.pages, 1)
-        self._panel = "vehicle"
         self._show_words()
         self.listen(session.job_changed, self._opened)
         self.refresh_on(
@@ -111,40 +116,25 @@ class JobView(View):
         column.addStretch(1)
         return frame
 
-    # -- what is made when it is first shown
-
-    def _made(self, name: str, panel: QWidget) -> None:
-        """Put a panel among the others; those that are wide scroll."""
-        self._areas[name] = sideways(panel) if name in ("station", "readiness") else panel
-        self.panels.addWidget(self._areas[name])
-
-    @cached_property
+    @property
     def vehicle(self) -> VehiclePanel:
         """The vehicle's sheet."""
-        panel = VehiclePanel(self.session)
-        self._made("vehicle", panel)
-        return panel
+        return self.panels.panel("vehicle")
 
-    @cached_property
+    @property
     def station(self) -> StationPanel:
         """The station in hand."""
-        panel = StationPanel(self.session)
-        self._made("station", panel)
-        return panel
+        return self.panels.panel("station")
 
-    @cached_property
+    @property
     def readiness(self) -> ReadinessPanel:
         """All items."""
-        panel = ReadinessPanel(self.session)
-        self._made("readiness", panel)
-        return panel
+        return self.panels.panel("readiness")
 
-    @cached_property
+    @property
     def history(self) -> HistoryPanel:
         """The builds."""
-        panel = HistoryPanel(self.session)
-        self._made("history", panel)
-        return panel
+        return self.panels.panel("history")
 
     @cached_property
     def new(self) -> NewJob:
@@ -161,9 +151,7 @@ class JobView(View):
     def _opened(self) -> None:
         self.pages.setCurrentWidget(self.full if self.session.job is not None else self.empty)
         self.strip.chosen = ""
-        self._panel = "vehicle"
-        if self.isVisible():
-            self.show_panel("vehicle")
+        self.panels.chosen = "vehicle"
 
     def begin_new(self) -> None:
         """Show the form for a new job."""
@@ -179,20 +167,17 @@ class JobView(View):
         """Show one of the panels."""
         if name not in PANELS or self.session.job is None:
             return
-        self._panel = name
-        panel = getattr(self, name)
         if name != "station" and self.strip.chosen:
             self.strip.chosen = ""
             self.strip.bring_up_to_date()
         self.strip.setFixedHeight(LOW if name in ("vehicle", "readiness") else TALL)
-        self.panels.setCurrentWidget(self._areas[name])
+        self.panels.show_panel(name)
         self._show_words()
-        panel.refresh()
 
     def _show_words(self) -> None:
         new = self._on_new()
         for name, button in self.words.items():
-            button.setChecked(name == self._panel)
+            button.setChecked(name == self.panels.chosen)
             button.setVisible(self.session.job is not None and not new)
         self.sheets.setVisible(self.session.job is not None and not new)
 
@@ -201,11 +186,8 @@ class JobView(View):
         self.strip.choose(key)
 
     def _chose(self, key: str) -> None:
-        self._panel = "station"
-        self.strip.setFixedHeight(TALL)
-        self.station.show_station(key)
-        self.panels.setCurrentWidget(self._areas["station"])
-        self._show_words()
+        self.station.station = key
+        self.show_panel("station")
 
     # -- the sheet as a whole
 
@@ -281,10 +263,7 @@ class JobView(View):
         words = (sheet.shop, f"{sheet.purpose}, {sheet.use}", altitude)
         self.about.setText(" · ".join(w for w in words if w))
         self.strip.bring_up_to_date()
-        if self._panel in self._areas and self.panels.currentWidget() is self._areas[self._panel]:
-            getattr(self, self._panel).refresh()
-        else:
-            self.show_panel(self._panel)
+        self.show_panel(self.panels.chosen)
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""

@@ -70,11 +70,7 @@ class PartRow(QFrame):
             f"not with {titles.get(k, k)}" for k in part.excludes
         ]
         for limit in job.sheet.limits:
-            lines += [
-                f"{limit.component}: {'+' if m.how == 'adds' else 'becomes '}{m.safe:g} / {m.stretch:g} {limit.unit}"
-                for m in limit.moved_by
-                if m.part == part.key
-            ]
+            lines += [f"{limit.component}: {m.said(limit.unit)}" for m in limit.moved_by if m.part == part.key]
         fitted = part.key in PlanState(self.session).fitted
         lines += ["fitted now"] if fitted else []
         lines += [part.caution] if part.caution else []

@@ -27,7 +27,7 @@ class TargetPanel(QWidget):
 
     def __init__(self, session: Session) -> None:
         super().__init__()
-        self.setMinimumWidth(760)  # where the window is narrower, it scrolls
+        self.setMinimumWidth(540)  # where the window is narrower, it scrolls
         self.session = session
         self.plan = PlanState(session)
         self.lanes = Lanes(session)
@@ -62,18 +62,20 @@ class TargetPanel(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
         column.addWidget(self.headline)
+        quiet = partial(label, name="quiet")
         column.addLayout(
             row(
-                label("Target", "quiet"), self.value, self.unit, self.basis, label("held from", "quiet"), self.low,
-                label("to", "quiet"), self.high, label("rpm", "quiet"), None, self.axis, self.side, self.state,
+                quiet("Target"), self.value, self.unit, self.basis, quiet("held from"), self.low, quiet("to"), self.high,
+                quiet("rpm"), None,
             )
         )  # fmt: skip
         column.addLayout(
             row(
-                label("Limits", "quiet"), self.band, label("margin", "quiet"), self.margin, label("%", "quiet"),
-                label("budget", "quiet"), self.budget, self.money, None, self.most, self.solve_word,
+                quiet("Limits"), self.band, quiet("margin"), self.margin, quiet("%, budget"), self.budget, self.money,
+                None, self.solve_word,
             )
         )  # fmt: skip
+        column.addLayout(row(self.axis, self.side, self.state, None, self.most))
         for field in (self.value, self.low, self.high, self.margin, self.budget):
             column.addWidget(field.fault)
         area = QScrollArea()

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from functools import cached_property, partial
+from functools import partial
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QFrame, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QPushButton, QVBoxLayout, QWidget
 
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.plan.lanes import Lanes
@@ -14,7 +14,8 @@ from yarvic.desk.views.plan.ratings import RatingsPanel
 from yarvic.desk.views.plan.stages import StagesPanel
 from yarvic.desk.views.plan.target import TargetPanel
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.words import Empty, sideways, word
+from yarvic.desk.widgets.panels import Panels
+from yarvic.desk.widgets.words import Empty, word
 from yarvic.state.results import simulated_mark
 from yarvic.state.session import Session
 
@@ -30,8 +31,14 @@ class PlanView(View):
 
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Plan")
-        self.panels = QStackedWidget()
-        self._areas: dict[str, QWidget] = {}
+        makers = {
+            "target": TargetPanel,
+            "limits": LedgerPanel,
+            "stages": StagesPanel,
+            "ratings": RatingsPanel,
+            "sizing": _sizing,
+        }
+        self.panels = Panels({name: partial(make, session) for name, make in makers.items()}, "target")
         self.words: dict[str, QPushButton] = {}
         for name, text in PANELS.items():
             self.words[name] = word(text, partial(self.show_panel, name), checkable=True)
@@ -44,7 +51,6 @@ class PlanView(View):
         self.empty = Empty("Open a job", window.ask_for_job)
         self.column.addWidget(self.empty, 1)
         self.column.addWidget(self.full, 1)
-        self._panel = "target"
         self.refresh_on(
             session.job_changed,
             session.sheet_changed,
@@ -53,48 +59,30 @@ class PlanView(View):
             session.selection_changed,
         )
 
-    # -- what is made when it is first shown
-
-    def _made(self, name: str, panel: QWidget) -> None:
-        self._areas[name] = sideways(panel)
-        self.panels.addWidget(self._areas[name])
-
-    @cached_property
+    @property
     def target(self) -> TargetPanel:
         """Target, lanes and answer."""
-        panel = TargetPanel(self.session)
-        self._made("target", panel)
-        return panel
+        return self.panels.panel("target")
 
-    @cached_property
+    @property
     def limits(self) -> LedgerPanel:
         """Limits and parts."""
-        panel = LedgerPanel(self.session)
-        self._made("limits", panel)
-        return panel
+        return self.panels.panel("limits")
 
-    @cached_property
+    @property
     def stages(self) -> StagesPanel:
         """Stages and their bill."""
-        panel = StagesPanel(self.session)
-        self._made("stages", panel)
-        return panel
+        return self.panels.panel("stages")
 
-    @cached_property
+    @property
     def ratings(self) -> RatingsPanel:
         """A diesel's families."""
-        panel = RatingsPanel(self.session)
-        self._made("ratings", panel)
-        return panel
+        return self.panels.panel("ratings")
 
-    @cached_property
+    @property
     def sizing(self) -> SizingPanel:
-        """The sizing sheets; their charts are not needed before."""
-        from yarvic.desk.views.plan.sizing import SizingPanel
-
-        panel = SizingPanel(self.session)
-        self._made("sizing", panel)
-        return panel
+        """The sizing sheets."""
+        return self.panels.panel("sizing")
 
     @property
     def lanes(self) -> Lanes:
@@ -105,12 +93,9 @@ class PlanView(View):
         """Show one of the panels."""
         if name not in PANELS or self.session.job is None:
             return
-        panel = getattr(self, name)
-        self._panel = name
-        self.panels.setCurrentWidget(self._areas[name])
+        self.panels.show_panel(name)
         for key, button in self.words.items():
             button.setChecked(key == name)
-        panel.refresh()
 
     def refresh(self) -> None:
         """Show what the job says."""
@@ -126,9 +111,8 @@ class PlanView(View):
             return
         mark = simulated_mark(self.session.working_results())
         self.about.setText(f"{mark}what it is to make, and what gives way first")
-        if self._panel == "ratings" and self.words["ratings"].isHidden():
-            self._panel = "target"
-        self.show_panel(self._panel)
+        hidden = self.panels.chosen == "ratings" and self.words["ratings"].isHidden()
+        self.show_panel("target" if hidden else self.panels.chosen)
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
@@ -149,7 +133,13 @@ class PlanView(View):
 
     def main_widget(self) -> QWidget:
         """The lanes take the keys."""
-        return self.lanes if self._panel == "target" else self.panels
+        return self.lanes if self.panels.chosen == "target" else self.panels
+
+
+def _sizing(session: Session) -> SizingPanel:
+    from yarvic.desk.views.plan.sizing import SizingPanel  # its charts are not needed before it is asked for
+
+    return SizingPanel(session)
 
 
 def make(session: Session, window: Window) -> PlanView:
