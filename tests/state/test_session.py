@@ -325,7 +325,8 @@ def test_the_sheet_compares_with_stock(session):
     for part in (
         "Dashed: Stock",
         "Map and parts changed",
-        "Front intercooler",
+        "Build 2: front intercooler",
+        "Stage 2. Requires: Front intercooler. Gearbox calibration: as delivered",
         "Slot E30",
         "Not measured",
         "SIMULATED",

@@ -157,7 +157,7 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
     stock_maps = calibrations_of(job, job.revisions()[0])
     now = calibrations_of(job, s.revision)
     changes = [f"Slot {slot}. {d.sentence()}." for slot in now for d in compare(stock_maps[slot], now[slot])]
-    fitted = [f"{b.title[:1].upper()}{b.title[1:]}, fitted as build {b.number}." for b in job.builds()[1:]]
+    fitted = [f"Build {b.number}: {b.title}." for b in job.builds()[1:]]
     fuels = [
         f"Slot {slot}: {_fuel_said(key)}."
         + (
@@ -185,11 +185,23 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
         conditions=_conditions(s),
         changes=[*fitted, *changes] or ["Nothing: this is the stock map."],
         fuels=fuels,
-        cautions=CAUTIONS,
+        cautions=(*_required(job, s.revision), *CAUTIONS),
         waivers=[f"{w.condition.removeprefix('check ')}: {w.reason} ({w.name}, {w.time[:10]})" for w in s.waivers],
         simulated=s.results.simulated,
     )
     return customer_sheet(content)
+
+
+def _required(job: Job, revision: Revision) -> tuple[str, ...]:
+    """What the stage of a revision requires, in a sentence; nothing for one of no stage."""
+    sheet = job.sheet
+    stage = sheet.plan.stage_of(revision.name)
+    if stage is None:
+        return ()
+    titles = {p.key: p.title for p in sheet.parts}
+    parts = ", ".join(titles[k] for k in sheet.plan.required(stage, sheet.parts))
+    pair = f" Gearbox calibration: {stage.gearbox_calibration}." if stage.gearbox_calibration else ""
+    return (f"{stage.title}. Requires: {parts or 'no part beyond those received'}.{pair}",)
 
 
 def _fuel_said(key: str) -> str:
