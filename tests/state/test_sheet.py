@@ -242,7 +242,9 @@ def test_links_name_what_moves_them_and_what_that_costs(session):
     assert links[0].component == "clutch pack" and not links[0].clears and links[0].clears_stretch
     assert "clutch pack with more plates (1,545 cr)" in links[0].said
     cards = readings(session, "plan")
-    assert any(c.sentence == "Weakest link: clutch pack" for c in cards)
+    weakest = next(c for c in cards if c.sentence == "Weakest link: clutch pack")
+    # The bar's tick stands at all that is carried: what gives way goes past it.
+    assert weakest.share == pytest.approx(links[0].share) and weakest.share > 1.0
     assert any("belongs to Stage 2" in c.sentence for c in cards)
     session.sheet.set_plan("no target", target=None)
     assert PlanState(session).links() == [] and route_state(session, "plan") == UNKNOWN

@@ -83,7 +83,7 @@ def plan_readings(session: Session) -> list[Reading]:
     for place, link in enumerate(links[:3]):
         name = ("Weakest link", "Then", "Then")[place]
         severity = STOP if not link.clears_stretch else WATCH if not link.clears else HOLDS
-        share = min(link.share / 1.2, 1.5)
+        share = min(link.share, 1.2)
         found.append(
             Reading(
                 severity,
