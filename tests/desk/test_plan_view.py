@@ -230,10 +230,12 @@ def test_ratings_are_for_diesels_and_refuse_with_reasons(driver, plan, demo_copy
     cards = {c.move_.rating.key: c for c in plan.ratings.cards}
     assert cards["B"].state == "fitted here" and cards["D"].state == "refused" and cards["E"].state == "refused"
     driver.click(cards["D"])
+    driver.wait("the way by parts", lambda: "being worked out" not in plan.ratings.beside.text())
     text = plan.ratings.beside.text()
     assert "gearbox carries" in text and not plan.ratings.here.isVisible()
     assert "add-on parts" in text and "gearbox calibration" in text
     driver.click(next(c for c in plan.ratings.cards if c.move_.rating.key == "C"))
+    driver.wait("the way by parts", lambda: "being worked out" not in plan.ratings.beside.text())
     text = plan.ratings.beside.text()
     assert "by a file: 420 cr" in text and "435 cr for gearbox calibration" in text
     driver.click(plan.ratings.here)

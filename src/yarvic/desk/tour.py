@@ -202,6 +202,7 @@ class Walk:
         plan.show_panel("ratings")
         refused = next(c for c in plan.ratings.cards if not c.move_.allowed)
         d.click(refused)
+        d.wait("the way by parts", lambda: "being worked out" not in plan.ratings.beside.text())
         d.picture("wether-ratings")
         self.say("Wether, 2 Plan, ratings", plan.ratings.beside.text().replace("\n", " "))
         self._open(folder / "fieldfare.yarvic")

@@ -16,10 +16,12 @@ from yarvic.core.errors import YarvicError
 from yarvic.core.physics import FloatArray
 from yarvic.core.plan.parts import Part
 from yarvic.core.plan.plan import Band, Target
-from yarvic.core.plan.weakest import Demand, asked_of, demands, of_the_drive
+from yarvic.core.plan.weakest import ROUNDING, Demand, asked_of, demands, of_the_drive
 from yarvic.core.units import UNITS
 
 MOST_PARTS = 60
+MOST_SECONDS = 60.0
+_INFEASIBLE = 2  # scipy.optimize.milp's word for: no set of parts does
 
 
 @dataclass(frozen=True)
@@ -57,6 +59,7 @@ class Ledger:
     margin: float = 0.0
     loss: float | None = None
     rate: float = 0.0
+    most_seconds: float = MOST_SECONDS
 
     def cost(self, keys: Collection[str]) -> float:
         """What these parts cost with their work."""
@@ -72,7 +75,7 @@ class Ledger:
 def cheapest(ledger: Ledger, target: Target) -> Solution:
     """The cheapest parts with which every limit carries the target; the nearest target when none do.
 
-    Raises YarvicError when there is no limit to hold it against, or a basis cannot be converted.
+    Raises YarvicError when there is no limit to hold it against, a basis cannot be converted, or it takes too long.
     """
     _check(ledger)
     programme = _Programme(ledger, target)
@@ -100,7 +103,7 @@ def best(ledger: Ledger, target: Target, budget: float | None) -> Solution:
 def _down(target: Target, scale: float) -> float:
     """The target times `scale`, cut after the digits its unit is read with, so that it is never above."""
     digits = 10.0 ** UNITS[target.unit].decimals
-    return float(max(np.floor(target.value * scale * (1.0 + 1e-9) * digits) / digits, 1.0 / digits))
+    return float(max(np.floor(target.value * scale * (1.0 + ROUNDING / 2.0) * digits) / digits, 1.0 / digits))
 
 
 def _check(ledger: Ledger) -> None:
@@ -191,10 +194,16 @@ class _Programme:
             integrality=integral,
             bounds=bounds,
             constraints=LinearConstraint(np.array(rows), low, high),
-            options={"mip_rel_gap": 0.0},  # exact, not within the solver's usual gap
+            # Exact, not within the solver's usual gap.
+            options={"mip_rel_gap": 0.0, "time_limit": self.ledger.most_seconds},
         )
-        if not found.success or found.x is None:
+        if found.status == _INFEASIBLE:
             return None
+        if not found.success or found.x is None:
+            raise YarvicError(
+                f"no answer within {self.ledger.most_seconds:g} s",
+                remedy="Take out parts that are not in question, and try again.",
+            )
         chosen = frozenset(p.key for p, x in zip(self.free, found.x, strict=False) if x > 0.5)
         return float(found.x[-1]), chosen
 
@@ -203,7 +212,9 @@ class _Programme:
         costs = np.array([p.cost(self.ledger.rate) for p in self.free] + [0.0])
         # A part that costs nothing is still left out unless it is needed.
         weights = costs + np.array([1e-6 * max(float(costs.sum()), 1.0)] * len(self.free) + [0.0])
-        found = self._run(weights, (1.0, 1.0), budget)
+        # Half of what may be lost in rounding is given away here: what meets its limit just so is carried.
+        whole = 1.0 - ROUNDING / 2.0
+        found = self._run(weights, (whole, whole), budget)
         return None if found is None else found[1]
 
     def highest(self, budget: float | None) -> tuple[float, frozenset[str]]:
@@ -245,5 +256,5 @@ def _why(ledger: Ledger, target: Target, keys: frozenset[str], part: Part) -> st
 def _blocks(ledger: Ledger, target: Target, keys: frozenset[str]) -> tuple[str, ...]:
     """The limits that do not carry the next higher target: they stand in the way."""
     more = target.model_copy(update={"value": target.value + 1.0 / 10.0 ** UNITS[target.unit].decimals})
-    tight = [d for d in ledger.demands(more, keys) if not d.clears]
+    tight = [d for d in ledger.demands(more, keys) if d.asked > d.carries * (1.0 + ROUNDING / 4.0)]
     return tuple(dict.fromkeys(d.limit.component for d in tight))

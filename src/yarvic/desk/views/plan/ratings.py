@@ -16,11 +16,12 @@ from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 from yarvic.core.plan.cost import rerating_bill
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.ratings import Move, moves
-from yarvic.core.plan.solve import cheapest
+from yarvic.core.plan.solve import Solution, cheapest
 from yarvic.desk.theme import CAPTION_PX, font, tokens
 from yarvic.desk.views.plan.stages import said_bill
 from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.words import Empty, label, row, word
+from yarvic.state.aside import aside
 from yarvic.state.plan import PlanState
 from yarvic.state.session import Session
 
@@ -214,27 +215,40 @@ class RatingsPanel(QWidget):
         else:
             lines.append(f"{move.rating.title} is refused: {'; '.join(move.reasons)}.")
         torque, _ = move.rating.peak_torque()
-        lines.append(self._by_parts(power, torque, at))
-        self.beside.setText("\n".join(lines))
+        self.beside.setText("\n".join([*lines, "By add-on parts: being worked out."]))
+        self._work_out_parts(lines, power, torque, at)
 
-    def _by_parts(self, power_w: float, torque_nm: float, speed_rpm: float) -> str:
+    def _work_out_parts(self, lines: list[str], power_w: float, torque_nm: float, speed_rpm: float) -> None:
         """The parts for the rating's power and torque: its power, held from where that takes its highest torque."""
-        job = self.session.job
-        assert job is not None
+        hand, currency, ledger = self._hand, self._currency(), self.plan.ledger()
         low = min(power_w / torque_nm / RAD_PER_S_PER_RPM, speed_rpm)
         target = Target(
             quantity="power", value=round(power_w / 1e3, 1), unit="kW", basis="crank", band_rpm=(low, speed_rpm)
         )
-        try:
-            found = cheapest(self.plan.ledger(), target)
-        except YarvicError as error:
-            return f"By add-on parts: {error}"
+
+        def show(text: str) -> None:
+            if hand == self._hand:  # another rating may have been chosen meanwhile
+                self.beside.setText("\n".join([*lines, text]))
+
+        self.session.runner.run(
+            "Working out the way by parts",
+            lambda progress, cancelled: aside(lambda: cheapest(ledger, target), cancelled),
+            lambda found: show(self._said(found, currency)),
+            lambda error: show(f"By add-on parts: {error}"),
+            visible=False,
+        )
+
+    def _currency(self) -> str:
+        return self.session.job.sheet.plan.currency if self.session.job is not None else ""
+
+    @staticmethod
+    def _said(found: Solution, currency: str) -> str:
         if not found.reached:
             return (
                 f"By add-on parts: no set of the ledger carries it; {' and '.join(found.blocks)} stands in the way."
             )
         titles = ", ".join(c.part.title.lower() for c in found.chosen)
-        money = f"{found.cost:,.0f} {job.sheet.plan.currency}".rstrip()
+        money = f"{found.cost:,.0f} {currency}".rstrip()
         if not found.chosen:
             return "By a map of one's own: every limit carries that power as the vehicle stands, without a licensed result."
         return f"By add-on parts for the same power: {money} for {titles}, and a map of one's own to be proven."

@@ -18,6 +18,7 @@ from yarvic.core.units import UNITS, from_canonical, parse_number, units_of
 from yarvic.desk.views.plan.lanes import Lanes
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import act, label, row, show_choice, word
+from yarvic.state.aside import aside
 from yarvic.state.plan import PlanState
 from yarvic.state.session import Session
 
@@ -274,14 +275,18 @@ class TargetPanel(QWidget):
         """The cheapest parts for the target."""
         target = self._sheet().sheet.plan.target
         ledger = self.plan.ledger()
-        self.session.start("Finding the cheapest parts", lambda p, c: cheapest(ledger, target), self._found)
+        self.session.start(
+            "Finding the cheapest parts", lambda p, c: aside(lambda: cheapest(ledger, target), c), self._found
+        )
 
     def solve_budget(self) -> None:
         """The best target for the budget."""
         plan = self._sheet().sheet.plan
         ledger = self.plan.ledger()
         self.session.start(
-            "Finding the best target", lambda p, c: best(ledger, plan.target, plan.budget), self._found
+            "Finding the best target",
+            lambda p, c: aside(lambda: best(ledger, plan.target, plan.budget), c),
+            self._found,
         )
 
     def _found(self, solution: Solution) -> None:
