@@ -176,10 +176,27 @@ def test_the_ledger_takes_limits_parts_and_kinds(driver, plan):
     part = plan.limits.parts.rows[-1]
     part._take_title("Larger injector")
     part._take_number("price", "120")
-    moves = dict(part._movable())
-    moves[next(t for t in moves if t.startswith("Adds") and "clutch" in t)]()
-    assert any(m.part == part.key for m in session.job.sheet.limits[0].moved_by)
-    assert "clutch pack: +" in part.said.text()
+    pack = plan.limits.limits.row(("clutch pack", "power"))
+    while not any(m.part == part.key for m in session.sheet.sheet.limits[0].moved_by):
+        pack._add_mover()
+    mover = pack.movers[-1]
+    write(driver, mover.safe, "7.5")
+    write(driver, mover.stretch, "8")
+    assert (session.job.sheet.limits[0].moved_by[-1].safe, session.job.sheet.limits[0].moved_by[-1].stretch) == (
+        7.5,
+        8,
+    )
+    mover._set("how", "becomes")
+    write(driver, mover.safe, "9")
+    assert "above stretch" in mover.safe.fault.text() and session.job.sheet.limits[0].moved_by[-1].safe == 7.5
+    driver.key(Qt.Key.Key_Escape)
+    assert "clutch pack: becomes 7.5 to 8 kW" in part.said.text()
+    row._set("station", "fuel")
+    assert session.job.sheet.limits[-1].station == "fuel"
+    dict(part._related())["Not together with Hard charge pipe"]()
+    assert session.sheet.part(part.key).excludes == ("hard-pipe",)
+    part._keep("caution", "hot")
+    assert session.sheet.part(part.key).caution == "hot"
     part._remove()
     assert not any(m.part == part.key for x in session.job.sheet.limits for m in x.moved_by)
     plan.limits.take_kind("heavy-diesel-later")
@@ -197,6 +214,8 @@ def test_stages_and_the_gate(driver, plan):
     driver.settle()
     rows = plan.stages.stages.rows
     assert "Not fitted: High-pressure pump" in rows[2].said.text() and "All that it requires" in rows[1].said.text()
+    total = plan.stages.total.text()
+    assert "planned +14.8 kW" in total and "a kW" in total and "measured so far" in total and "at 95 %" in total
     assert "Measured" in rows[1].bill.text() and "at 95 %" in rows[1].bill.text() and "cr a kW" in rows[1].bill.text()
     names = dict(rows[1]._revisions())
     names["B1 is not of this stage"]()

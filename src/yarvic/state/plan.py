@@ -204,6 +204,17 @@ class PlanState:
                 return welch(after, before)
         return None
 
+    def measured_in_all(self) -> Interval | None:
+        """What the last measured stage makes over stock, W; None as long as there is none."""
+        s = self.session
+        stock = self._peaks(s.results.get(s.revisions()[0].id)) if s.revisions() else np.array([])
+        for stage in reversed(self.sheet.plan.stages):
+            for revision in reversed([r for r in s.revisions() if r.name in stage.revisions]):
+                peaks = self._peaks(s.results.get(revision.id))
+                if peaks.size and stock.size:
+                    return welch(peaks, stock)
+        return None
+
     @staticmethod
     def _peaks(results: RevisionResults | None) -> FloatArray:
         """Peak power of each pull that may stand in the mean, W."""

@@ -2,18 +2,83 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import Any
 
-from PyQt6.QtWidgets import QFrame, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
-from yarvic.core.checks.components import LIMITED, ComponentLimit
+from yarvic.core.checks.components import LIMITED, ComponentLimit, Mover
 from yarvic.core.errors import YarvicError
 from yarvic.core.job.model import parts_on
+from yarvic.core.plan.stations import stations
 from yarvic.core.units import UNITS, parse_number, units_of
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import label, row, show_choice, word
 from yarvic.state.session import Session
+
+
+class MoverRow(QWidget):
+    """What a part does to a limit: which part, whether it adds or is what the limit becomes, and by how much."""
+
+    def __init__(self, session: Session, name: Callable[[], tuple[str, str]], at: int) -> None:
+        super().__init__()
+        self.session, self._name, self.key = session, name, at
+        self.part = choice("Part that moves it", self._parts, lambda key: self._set("part", key))
+        hows = [("adds", "adds"), ("becomes", "becomes")]
+        self.how = choice("How it moves", lambda: hows, lambda how: self._set("how", how))
+        self.safe = Line("Safe, by the part", partial(self._take, "safe"), 50)
+        self.stretch = Line("At most, by the part", partial(self._take, "stretch"), 50)
+        self.state = label("", "caption")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 0, 0, 0)
+        column.setSpacing(0)
+        column.addLayout(row(self.part, None, word("Remove", self._remove)))
+        column.addLayout(row(self.how, self.safe, label("to", "caption"), self.stretch, self.state, None))
+        for field in (self.safe, self.stretch):
+            column.addWidget(field.fault)
+
+    def _limit(self) -> ComponentLimit | None:
+        job = self.session.job
+        return next((m for m in job.sheet.limits if m.name == self._name()), None) if job is not None else None
+
+    def refresh(self) -> None:
+        """Show what is kept."""
+        limit, job = self._limit(), self.session.job
+        if limit is None or job is None or self.key >= len(limit.moved_by):
+            return
+        mover = limit.moved_by[self.key]
+        show_choice(self.part, f"with {next((p.title for p in job.sheet.parts if p.key == mover.part), mover.part)}")
+        show_choice(self.how, mover.how)
+        self.safe.show_text(f"{mover.safe:g}")
+        self.stretch.show_text(f"{mover.stretch:g}")
+        self.state.setText(f"{limit.unit}, {'fitted' if mover.part in parts_on(job.builds()) else 'not fitted'}")
+        for field in (self.safe, self.stretch):
+            field.setReadOnly(job.read_only)
+
+    def _parts(self) -> list[tuple[str, str]]:
+        job = self.session.job
+        return [(p.key, p.title) for p in job.sheet.parts] if job is not None else []
+
+    def _set(self, entry: str, value: str) -> None:
+        self.session.attempt(lambda: self._keep(entry, value))
+
+    def _take(self, entry: str, text: str) -> None:
+        self._keep(entry, parse_number(text))
+
+    def _keep(self, entry: str, value: str | float) -> None:
+        limit, sheet = self._limit(), self.session.sheet
+        if limit is None or sheet is None:
+            return
+        movers = list(limit.moved_by)
+        movers[self.key] = movers[self.key].changed(**{entry: value})
+        sheet.keep_limit(limit.changed(moved_by=tuple(movers)), limit.name)
+
+    def _remove(self) -> None:
+        limit, sheet = self._limit(), self.session.sheet
+        if limit is not None and sheet is not None:
+            movers = tuple(m for i, m in enumerate(limit.moved_by) if i != self.key)
+            self.session.attempt(lambda: sheet.keep_limit(limit.changed(moved_by=movers), limit.name))
 
 
 class LimitRow(QFrame):
@@ -32,6 +97,9 @@ class LimitRow(QFrame):
         self.speed = Line("At engine speed", self._take_speed, 58, "rpm")
         self.source = Line("Source", partial(self._take_text, "source"), hint="where this number is from")
         self.drop = word("Remove", self._remove)
+        self.station = choice("Station", self._stations, partial(self._set, "station"))
+        self.add = word("Moved by a part", self._add_mover)
+        self.movers: list[MoverRow] = []
         self.moved = label("", "caption", wrap=True)
         column = QVBoxLayout(self)
         column.setContentsMargins(2, 4, 2, 4)
@@ -41,6 +109,9 @@ class LimitRow(QFrame):
         ends = (label("safe to", "caption"), self.safe, label("at most", "caption"), self.stretch, self.unit, None)
         column.addLayout(row(*ends))
         column.addWidget(self.source)
+        column.addLayout(row(self.station, None, self.add))
+        self.inside = QVBoxLayout()
+        column.addLayout(self.inside)
         for field in (self.component, self.safe, self.stretch, self.speed, self.source):
             column.addWidget(field.fault)
         column.addWidget(self.moved)
@@ -69,21 +140,51 @@ class LimitRow(QFrame):
         self.stretch.show_text(f"{limit.stretch:g}")
         self.speed.show_text("" if limit.speed_rpm is None else f"{limit.speed_rpm:g}")
         self.source.show_text(limit.source)
-        titles = {p.key: p.title for p in job.sheet.parts}
-        on = parts_on(job.builds())
-        lines = []
-        for m in limit.moved_by:
-            there = "fitted" if m.part in on else "not fitted"
-            lines.append(f"with {titles.get(m.part, m.part)} ({there}): {m.said(limit.unit)}")
-        now = limit.with_parts(on)
-        if (now.safe, now.stretch) != (limit.safe, limit.stretch):
-            lines.append(f"As fitted: {now.safe:g} safe, {now.stretch:g} at most, {limit.unit}.")
-        self.moved.setText("\n".join(lines))
-        self.moved.setVisible(bool(lines))
+        titles = {s.key: s.title for s in stations(job.sheet.vehicle)}
+        show_choice(self.station, titles.get(limit.station, "no station"))
+        self.add.setEnabled(bool(job.sheet.parts) and not job.read_only)
+        self._show_movers(limit)
+        now = limit.with_parts(parts_on(job.builds()))
+        moved = (now.safe, now.stretch) != (limit.safe, limit.stretch)
+        self.moved.setText(f"As fitted: {now.safe:g} safe, {now.stretch:g} at most, {limit.unit}." if moved else "")
+        self.moved.setVisible(moved)
         for field in (self.component, self.safe, self.stretch, self.speed, self.source):
             field.setReadOnly(job.read_only)
 
+    def _show_movers(self, limit: ComponentLimit) -> None:
+        while len(self.movers) > len(limit.moved_by):
+            gone = self.movers.pop()
+            self.inside.removeWidget(gone)
+            gone.hide()
+            gone.deleteLater()
+        while len(self.movers) < len(limit.moved_by):
+            made = MoverRow(self.session, lambda: self.name, len(self.movers))
+            self.movers.append(made)
+            self.inside.addWidget(made)
+        for each in self.movers:
+            each.refresh()
+
     # -- what is taken
+
+    def _stations(self) -> list[tuple[str, str]]:
+        job = self.session.job
+        found = stations(job.sheet.vehicle) if job is not None else ()
+        return [("", "no station"), *((s.key, s.title) for s in found)]
+
+    def _add_mover(self) -> None:
+        """A part that adds a tenth, to be set: one that does not move it yet, of the same station if there is one."""
+        limit, job, sheet = self.limit, self.session.job, self.session.sheet
+        if limit is None or job is None or sheet is None:
+            return
+        moving = {m.part for m in limit.moved_by}
+        free = [p for p in job.sheet.parts if p.key not in moving]
+        if not free:
+            self.session.say("Every part of the ledger moves it already: add a part first.", trouble=True)
+            return
+        part = next((p for p in free if p.station == limit.station), free[0])
+        tenth = round(0.1 * limit.stretch, 1)
+        mover = Mover(part=part.key, safe=tenth, stretch=tenth)
+        self.session.attempt(lambda: sheet.keep_limit(limit.changed(moved_by=(*limit.moved_by, mover)), limit.name))
 
     def _quantities(self) -> list[tuple[str, str]]:
         return [(key, limited.title) for key, limited in LIMITED.items()]

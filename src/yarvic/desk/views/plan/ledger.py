@@ -7,7 +7,7 @@ from functools import partial
 
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
-from yarvic.core.checks.components import ComponentLimit, Mover
+from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.errors import YarvicError
 from yarvic.core.plan.parts import Part
 from yarvic.core.plan.stations import stations, usual_title
@@ -33,10 +33,11 @@ class PartRow(QFrame):
         self.price = Line("Price", partial(self._take_number, "price"), 60)
         self.hours = Line("Hours of work", partial(self._take_number, "hours"), 44)
         self.money = label("", "caption")
-        self.moves = chooser("Move a limit with this part", self._movable)
-        show_choice(self.moves, "moves")
-        self.needs = chooser("Needs another part", self._needable)
-        show_choice(self.needs, "needs")
+        self.needs = chooser("Needs or excludes another part", self._related)
+        show_choice(self.needs, "needs, excludes")
+        self.caution = Line(
+            "Caution", lambda text: self._keep("caution", text.strip()), hint="what to mind, if anything"
+        )
         self.drop = word("Remove", self._remove)
         self.said = label("", "caption", wrap=True)
         column = QVBoxLayout(self)
@@ -44,10 +45,11 @@ class PartRow(QFrame):
         column.setSpacing(2)
         column.addLayout(row(self.title, self.drop))
         column.addLayout(
-            row(self.station, self.price, self.money, self.hours, label("h", "caption"), None, self.needs, self.moves)
+            row(self.station, self.price, self.money, self.hours, label("h", "caption"), None, self.needs)
         )
         for field in (self.title, self.price, self.hours):
             column.addWidget(field.fault)
+        column.addWidget(self.caution)
         column.addWidget(self.said)
 
     def part(self) -> Part | None:
@@ -64,6 +66,7 @@ class PartRow(QFrame):
         show_choice(self.station, usual_title(part.station))
         self.price.show_text(f"{part.price:g}")
         self.hours.show_text(f"{part.hours:g}")
+        self.caution.show_text(part.caution)
         self.money.setText(job.sheet.plan.currency)
         titles = {p.key: p.title for p in job.sheet.parts}
         lines = [f"needs {titles.get(k, k)}" for k in part.needs] + [
@@ -73,9 +76,8 @@ class PartRow(QFrame):
             lines += [f"{limit.component}: {m.said(limit.unit)}" for m in limit.moved_by if m.part == part.key]
         fitted = part.key in PlanState(self.session).fitted
         lines += ["fitted now"] if fitted else []
-        lines += [part.caution] if part.caution else []
         self.said.setText("; ".join(lines) or "moves no limit yet")
-        for field in (self.title, self.price, self.hours):
+        for field in (self.title, self.price, self.hours, self.caution):
             field.setReadOnly(job.read_only)
 
     def _stations(self) -> list[tuple[str, str]]:
@@ -97,38 +99,7 @@ class PartRow(QFrame):
     def _take_number(self, entry: str, text: str) -> None:
         self._keep(entry, parse_number(text))
 
-    def _movable(self) -> list[tuple[str, Callable[[], None]]]:
-        job = self.session.job
-        if job is None:
-            return []
-        found: list[tuple[str, Callable[[], None]]] = []
-        for limit in job.sheet.limits:
-            mine = [m for m in limit.moved_by if m.part == self.key]
-            if mine:
-                found.append((f"No longer moves {limit.component}", partial(self._move, limit, None)))
-            else:
-                tenth = round(0.1 * limit.stretch, 1)
-                what = f"{limit.component}, {limit.limited.title}"
-                found.append((f"Adds {tenth:g} {limit.unit} to {what}", partial(self._move, limit, ("adds", tenth))))
-                raised = round(1.2 * limit.stretch, 1)
-                text = f"{what[0].upper()}{what[1:]} becomes {raised:g} {limit.unit}"
-                found.append((text, partial(self._move, limit, ("becomes", raised))))
-        return found
-
-    def _move(self, limit: ComponentLimit, how: tuple[str, float] | None) -> None:
-        def change() -> None:
-            sheet = self.session.sheet
-            assert sheet is not None
-            others = tuple(m for m in limit.moved_by if m.part != self.key)
-            made = ()
-            if how is not None:
-                safe = how[1] if how[0] == "adds" else round(how[1] * limit.safe / limit.stretch, 1)
-                made = (Mover(part=self.key, how=how[0], safe=safe, stretch=how[1]),)  # type: ignore[arg-type,assignment]
-            sheet.keep_limit(limit.changed(moved_by=(*others, *made)), limit.name)
-
-        self.session.attempt(change)
-
-    def _needable(self) -> list[tuple[str, Callable[[], None]]]:
+    def _related(self) -> list[tuple[str, Callable[[], None]]]:
         job, part = self.session.job, self.part()
         if job is None or part is None:
             return []
@@ -136,10 +107,14 @@ class PartRow(QFrame):
         for other in job.sheet.parts:
             if other.key == part.key:
                 continue
-            has = other.key in part.needs
-            needs = tuple(k for k in part.needs if k != other.key) if has else (*part.needs, other.key)
-            text = f"No longer needs {other.title}" if has else f"Needs {other.title}"
-            found.append((text, partial(self._set, "needs", needs)))
+            for entry, has_not, has in (
+                ("needs", "Needs", "No longer needs"),
+                ("excludes", "Not together with", "May stand with"),
+            ):
+                keys = getattr(part, entry)
+                there = other.key in keys
+                new = tuple(k for k in keys if k != other.key) if there else (*keys, other.key)
+                found.append((f"{has if there else has_not} {other.title}", partial(self._set, entry, new)))
         return found
 
     def _remove(self) -> None:

@@ -116,15 +116,15 @@ class StageRow(QFrame):
         words = [said_bill(bill, sheet.plan.currency), tasks]
         planned, measured = planned_gain_kw(stage), self.plan.measured_gain(stage)
 
-        def per(gain_kw: float) -> str:
-            each = bill.per_kw(gain_kw)
-            return f", {each:,.0f} {sheet.plan.currency}".rstrip() + " a kW" if each is not None else ""
-
         if planned is not None:
-            words.append(f"Planned {planned:+.1f} kW{per(planned)}")
+            words.append(f"Planned {_per_kw(bill, planned, sheet.plan.currency)}")
         if measured is not None:
             # A gain that cannot be told from none has no price.
-            price = per(measured.mean / 1e3) if measured.distinguishable else ", not distinguishable from none"
+            price = (
+                _per_kw(bill, measured.mean / 1e3, sheet.plan.currency, said=False)
+                if measured.distinguishable
+                else ", not distinguishable from none"
+            )
             words.append(f"Measured, peak: {interval_words(measured, 'kW')}{price}")
         return ". ".join(w for w in words if w) + "."
 
@@ -202,6 +202,13 @@ def said_bill(bill: Bill, currency: str) -> str:
     return f"{total}: {bill.parts:,.0f} for parts, {bill.hours:g} h at {bill.rate:g}{fees}"
 
 
+def _per_kw(bill: Bill, gain_kw: float, currency: str, *, said: bool = True) -> str:
+    """A gain and what a kilowatt of it costs; nothing where nothing is gained."""
+    each = bill.per_kw(gain_kw)
+    price = f", {each:,.0f} {currency}".rstrip() + " a kW" if each is not None else ""
+    return f"{gain_kw:+.1f} kW{price}" if said else price
+
+
 class StagesPanel(QWidget):
     """The stages in order, money, and the bill of all."""
 
@@ -252,11 +259,34 @@ class StagesPanel(QWidget):
             widget = item.widget() if item is not None else None
             if widget is not None:
                 widget.setVisible(rated)
-        text = f"All stages: {said_bill(plan_bill(plan, job.sheet.parts), plan.currency)}."
+        text = f"All stages: {self._all(plan_bill(plan, job.sheet.parts))}."
         if rated:
             text += f" Another rating instead: {said_bill(rerating_bill(plan), plan.currency)}."
         self.total.setText(text if plan.stages else "")
         self.add.setEnabled(not job.read_only)
+
+    def _all(self, bill: Bill) -> str:
+        """The bill of all stages, with what they should bring and what has been measured of it."""
+        job = self.session.job
+        assert job is not None
+        plan, state = job.sheet.plan, PlanState(self.session)
+        words = [said_bill(bill, plan.currency)]
+        gains = [planned_gain_kw(s) for s in plan.stages]
+        if all(g is not None for g in gains):
+            words.append(f"planned {_per_kw(bill, sum(g for g in gains if g is not None), plan.currency)}")
+        done = [s for s in plan.stages if state.measured_gain(s) is not None]
+        gain = state.measured_in_all()
+        if done and gain is not None:
+            spent = Bill(
+                tuple(t for s in done for t in stage_bill(plan, s, job.sheet.parts).tasks),
+                plan.rate,
+                sum(s.fees for s in done),
+            )
+            words.append(
+                f"measured so far {interval_words(gain, 'kW')}"
+                f"{_per_kw(spent, gain.mean / 1e3, plan.currency, said=False) if gain.distinguishable else ''}"
+            )
+        return "; ".join(words)
 
     def _add(self) -> None:
         sheet = self.session.sheet
