@@ -90,9 +90,11 @@ def test_stock_from_files_wrong_ones_first(empty, tmp_path):
     (tmp_path / "layout.toml").write_text(layout_text("wether"))
     (tmp_path / "image.hex").write_text(image_to_hex(stock_image("wether")))
     (tmp_path / "broken.toml").write_text("[[[")
+    (tmp_path / "deep.toml").write_text("a = " + "[" * 5000)
     for layout, image, words in (
         ("nowhere.toml", "image.hex", "nowhere.toml"),
         ("broken.toml", "image.hex", "TOML"),
+        ("deep.toml", "image.hex", "layout"),
         ("layout.toml", "layout.toml", "layout.toml"),
     ):
         form.layout_file.setText(str(tmp_path / layout))

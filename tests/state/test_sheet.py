@@ -14,6 +14,7 @@ from yarvic.core.plan.plan import Answer, Stage
 from yarvic.state.builds import tests_of_builds as told_of_builds
 from yarvic.state.coast import measured_loss
 from yarvic.state.jobs import create_job, job_path
+from yarvic.state.lanes import LanesState
 from yarvic.state.plan import PlanState
 from yarvic.state.readiness import read_fault_codes
 from yarvic.state.readings import readings, route_state
@@ -166,8 +167,12 @@ def test_the_shops_own_library_stands_beside_the_shipped_one(session, home):
     found = kinds()
     assert found["our-buggy"].limits == session.job.sheet.limits and found["our-other-buggy"].parts
     (home / "shop/library.toml").write_text("[a\n")
-    with pytest.raises(FormatError, match="line 1"):
-        kinds()
+    for again in (kinds, lambda: keep_kind(session.job.sheet, "Third")):
+        with pytest.raises(FormatError, match="line 1"):
+            again()
+    (home / "shop/library.toml").write_bytes(b"\xff\xfe")
+    with pytest.raises(FormatError, match="not text"):
+        keep_kind(session.job.sheet, "Third")
 
 
 def test_kinds_come_into_the_ledger_once(session):
@@ -238,24 +243,27 @@ def test_coast_down_on_the_bench(session):
 
 
 def test_links_name_what_moves_them_and_what_that_costs(session):
-    links = PlanState(session).links()
-    assert links[0].component == "clutch pack" and not links[0].clears and links[0].clears_stretch
-    assert "clutch pack with more plates (1,545 cr)" in links[0].said
+    plan = PlanState(session)
+    links = plan.demands()
+    assert links[0].limit.component == "clutch pack" and not links[0].clears and links[0].severity == "watch"
+    assert "clutch pack with more plates (1,545 cr)" in plan.said(links[0])
     cards = readings(session, "plan")
     weakest = next(c for c in cards if c.sentence == "Weakest link: clutch pack")
     # The bar's tick stands at all that is carried: what gives way goes past it.
     assert weakest.share == pytest.approx(links[0].share) and weakest.share > 1.0
     assert any("belongs to Stage 2" in c.sentence for c in cards)
     session.sheet.set_plan("no target", target=None)
-    assert PlanState(session).links() == [] and route_state(session, "plan") == UNKNOWN
+    assert PlanState(session).demands() == [] and route_state(session, "plan") == UNKNOWN
 
 
 def test_markers_and_measured_gain(session):
     plan = PlanState(session)
-    kinds_ = [m.kind for m in plan.markers("power", "wheel")]
-    assert kinds_ == ["stock", "measured", "stage", "stage", "stage", "target"]
-    wheel, crank = (next(m.value for m in plan.markers("power", b) if m.kind == "stock") for b in ("wheel", "crank"))
-    assert crank == pytest.approx(wheel / 0.868)
+    lanes = LanesState(session)
+    assert [t[:2] for t in lanes.lanes()[0].ticks] == [("reference", "Stock"), ("working", "B1")]
+    assert [n for n, _, _ in lanes.stage_marks()] == [0, 1, 2] and lanes.target_mark() == pytest.approx(92e3)
+    wheel = lanes.lanes()[0].ticks[0][2]
+    lanes.basis = "crank"
+    assert lanes.lanes()[0].ticks[0][2] == pytest.approx(wheel / 0.868)
     stages = session.job.sheet.plan.stages
     after, before = (plan.measured_peaks(session.results[session.job.revision(n).id])[0] for n in ("B1", "A1"))
     assert plan.measured_gain(stages[1]).mean == pytest.approx(after - before, rel=0.02) and after > before
@@ -287,7 +295,7 @@ def test_a_bare_job_opens_and_every_step_says_what_it_lacks(bare):
         bare.editable_draft()
     bare.flash()
     bare.pull(1)
-    assert bare.job.evidence() == [] and PlanState(bare).markers("power", "wheel") == []
+    assert bare.job.evidence() == [] and LanesState(bare).stage_marks() == []
 
 
 def test_a_bare_job_gets_its_maps_and_goes_on(bare):

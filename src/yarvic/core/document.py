@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import tomllib
 from typing import Any, Self
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from yarvic.core.errors import JobError
+from yarvic.core.errors import FormatError, JobError, YarvicError
 
 
 class Document(BaseModel):
@@ -24,6 +25,16 @@ class Document(BaseModel):
             return type(self).model_validate({**self.entries(), **values})
         except ValidationError as error:
             raise JobError(first_fault(error), remedy="The entry before stays.") from None
+
+
+def parse_toml(text: str, *, source: str, error_type: type[YarvicError] = FormatError) -> dict[str, Any]:
+    """A TOML document. Raises an error of this type naming the line; for one that is nested without end too."""
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise error_type(f"not valid TOML: {error}", concerns=source, remedy="Mend the line named.") from None
+    except RecursionError:
+        raise error_type("is nested too deeply", concerns=source, remedy="Choose another file.") from None
 
 
 def first_fault(error: ValidationError) -> str:

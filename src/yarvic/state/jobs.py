@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
 from yarvic.core.errors import JobError
+from yarvic.core.formats.files import file_name
 from yarvic.core.job.model import JobSheet
 from yarvic.core.job.store import Job
 
 
 def job_path(folder: Path, title: str) -> Path:
     """Where the job of this title is kept: its letters and digits, lower case."""
-    name = re.sub(r"[^\w]+", "-", title.lower()).strip("-_")
-    return folder / f"{name[:60] or 'job'}.yarvic"
+    return folder / f"{file_name(title) or 'job'}.yarvic"
 
 
 def create_job(folder: Path, sheet: JobSheet, author: str) -> Path:

@@ -95,6 +95,7 @@ class LanesState:
         parts = self.plan.planned() if self.as_planned else self.plan.fitted
         target = self.target
         shares = {d.limit.name: d.share for d in self.plan.demands(parts, target)}
+        peaks = self._peaks()
         found = []
         for limit in job.sheet.limits:
             if limit.key not in OF_THE_DRIVE:
@@ -104,24 +105,31 @@ class LanesState:
             ends = [self.on_axis(now.canonical(b), quantity, now.basis, now) for b in ("safe", "stretch")]
             if ends[0] is None or ends[1] is None:
                 continue
-            ticks = self._ticks(now)
+            ticks = self._ticks(now, peaks)
             found.append(Lane(now, ends[0], ends[1], shares.get(limit.name), ticks))
         return sorted(found, key=lambda lane: (-(lane.share or 0.0), lane.stretch))
 
-    def _ticks(self, limit: ComponentLimit) -> tuple[tuple[str, str, float], ...]:
-        """What stock and the revision in hand put on it, measured at the wheels."""
+    def _peaks(self) -> list[tuple[str, str, tuple[float, float]]]:
+        """What stock and the revision in hand make at the wheels: token, name, power and torque."""
         s = self.session
         stock = s.revisions()[0] if s.revisions() else None
         hand = s.evidence_revision()
         found = []
-        at = 0 if limit.limited.quantity == "power" else 1
         for revision, token in ((stock, "reference"), (hand if hand is not stock else None, "working")):
             peaks = self.plan.measured_peaks(s.results.get(revision.id)) if revision is not None else None
-            if revision is None or peaks is None:
-                continue
-            value = self.on_axis(peaks[at], limit.limited.quantity, "wheel", limit)
+            if revision is not None and peaks is not None:
+                found.append((token, revision.name, peaks))
+        return found
+
+    def _ticks(
+        self, limit: ComponentLimit, peaks: list[tuple[str, str, tuple[float, float]]]
+    ) -> tuple[tuple[str, str, float], ...]:
+        at = 0 if limit.limited.quantity == "power" else 1
+        found = []
+        for token, name, both in peaks:
+            value = self.on_axis(both[at], limit.limited.quantity, "wheel", limit)
             if value is not None:
-                found.append((token, revision.name, value))
+                found.append((token, name, value))
         return tuple(found)
 
     def hidden(self) -> list[ComponentLimit]:
@@ -142,9 +150,8 @@ class LanesState:
         """Stages on the axis: number, title, value; power only."""
         if self.quantity != "power" or self.session.job is None:
             return []
-        titles = [s.title for s in self.session.job.sheet.plan.stages]
-        marks = [m for m in self.plan.markers("power", self.basis) if m.kind == "stage"]
-        return [(titles.index(m.title), m.title, m.value) for m in marks]
+        marks = ((n, title, self.plan.at_basis(w, "wheel", self.basis)) for n, title, w in self.plan.stage_powers())
+        return [(n, title, value) for n, title, value in marks if value is not None]
 
     def target_mark(self) -> float | None:
         """The target on the axis."""
@@ -156,8 +163,8 @@ class LanesState:
 
     def top(self) -> float:
         """Where the axis ends."""
-        values = [lane.stretch for lane in self.lanes()]
-        values += [v for lane in self.lanes() for _, _, v in lane.ticks]
+        lanes = self.lanes()
+        values = [lane.stretch for lane in lanes] + [v for lane in lanes for _, _, v in lane.ticks]
         kept = self.session.job.sheet.plan.target if self.session.job is not None else None
         if kept is not None:
             power, torque = kept.demands()

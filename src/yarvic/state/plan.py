@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -19,27 +18,6 @@ from yarvic.core.plan.solve import Ledger
 from yarvic.core.plan.weakest import Demand, demands
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
-
-
-@dataclass(frozen=True)
-class Link:
-    """A limit against the target, in words: what is asked, what it carries, what moves it and what that costs."""
-
-    limit: ComponentLimit
-    component: str
-    share: float
-    clears: bool
-    clears_stretch: bool
-    said: str
-
-
-@dataclass(frozen=True)
-class Marker:
-    """A power (W) or torque (N m) on the lanes' axis: `kind` is stock, measured, stage or target."""
-
-    kind: str
-    title: str
-    value: float
 
 
 class PlanState:
@@ -71,11 +49,10 @@ class PlanState:
         staged = plan.required(plan.stages[-1], self.sheet.parts) if plan.stages else ()
         return self.fitted | set(staged)
 
-    def ledger(self, fitted: frozenset[str] | None = None) -> Ledger:
+    def ledger(self) -> Ledger:
         """What a target is solved on."""
         plan = self.sheet.plan
-        on = self.fitted if fitted is None else fitted
-        return Ledger(self.sheet.limits, self.sheet.parts, on, plan.band, plan.margin, self.loss, plan.rate)
+        return Ledger(self.sheet.limits, self.sheet.parts, self.fitted, plan.band, plan.margin, self.loss, plan.rate)
 
     def demands(self, parts: Collection[str] | None = None, target: Target | None = None) -> list[Demand]:
         """Every limit of the drive against a target (the plan's where none is given), most loaded first.
@@ -96,36 +73,17 @@ class PlanState:
             loss=self.loss,
         )
 
-    def links(self, planned: bool = False, target: Target | None = None) -> list[Link]:
-        """The limits in the order in which they give way, in words."""
+    def said(self, d: Demand) -> str:
+        """A demand in words: what is asked, what is carried, what moves it and what that costs."""
         plan = self.sheet.plan
-        parts = self.planned() if planned else self.fitted
-        found = []
-        for d in self.demands(parts, target):
-            stretch = d.limit.canonical("stretch")
-            found.append(
-                Link(
-                    d.limit,
-                    d.limit.component,
-                    d.share,
-                    d.clears,
-                    d.asked <= stretch * (1.0 + 2e-6),
-                    self._said(d, plan.band, parts),
-                )
-            )
-        return found
-
-    def _said(self, d: Demand, band: str, parts: Collection[str]) -> str:
         unit = self.session.settings.units.get(d.limit.limited.quantity, d.limit.unit)
-        carried = d.limit.canonical("safe" if band == "safe" else "stretch")
-        margin = f" less {self.sheet.plan.margin * 100:g} %" if self.sheet.plan.margin else ""
-        words = [
-            f"asked {amount(d.asked, unit)} {d.limit.basis}, {band} {amount(carried, unit)}{margin}"
-            f" ({d.share * 100:.0f} %)"
-        ]
-        movers = self._movers(d.limit, parts)
-        words.append(f"moved by {movers}" if movers else "nothing in the ledger moves it")
-        return "; ".join(words)
+        margin = f" less {plan.margin * 100:g} %" if plan.margin else ""
+        movers = self._movers(d.limit, self.fitted)
+        carried = amount(d.limit.canonical(plan.band), unit)
+        return (
+            f"asked {amount(d.asked, unit)} {d.limit.basis}, {plan.band} {carried}{margin}"
+            f" ({d.share * 100:.0f} %); {f'moved by {movers}' if movers else 'nothing in the ledger moves it'}"
+        )
 
     def _movers(self, limit: ComponentLimit, parts: Collection[str]) -> str:
         known = {p.key: p for p in self.sheet.parts}
@@ -148,40 +106,19 @@ class PlanState:
         mean = mean_curve(curves)
         return float(mean.power_w.max()), float(mean.torque_nm.max())
 
-    def markers(self, quantity: str, basis: str) -> list[Marker]:
-        """Stock, what was measured, each stage and the target, at wheel or crank; what cannot be converted is left out."""
+    def stage_powers(self) -> list[tuple[int, str, float]]:
+        """What each stage should make at the wheel, W, from measured stock on: its number, title and value."""
         s = self.session
-        found: list[Marker] = []
-        stock = s.revisions()[0] if s.revisions() else None
-        working = s.evidence_revision()
-        at = 0 if quantity == "power" else 1
-        base: float | None = None
-        if stock is not None:
-            peaks = self.measured_peaks(s.results.get(stock.id))
-            if peaks is not None:
-                base = peaks[at]
-                self._mark(found, "stock", stock.name, base, "wheel", basis)
-        if working is not None and working is not stock:
-            peaks = self.measured_peaks(s.results.get(working.id))
-            if peaks is not None:
-                self._mark(found, "measured", working.name, peaks[at], "wheel", basis)
-        if base is not None and quantity == "power":
-            for stage in self.sheet.plan.stages:
-                gain = planned_gain_kw(stage)
-                if gain is None:
-                    continue
+        peaks = self.measured_peaks(s.results.get(s.revisions()[0].id)) if s.revisions() else None
+        if peaks is None:
+            return []
+        found, base = [], peaks[0]
+        for number, stage in enumerate(self.sheet.plan.stages):
+            gain = planned_gain_kw(stage)
+            if gain is not None:
                 base += gain * 1e3
-                self._mark(found, "stage", stage.title, base, "wheel", basis)
-        target = self.sheet.plan.target
-        if target is not None:
-            power, torque = target.demands()
-            self._mark(found, "target", "Target", power if quantity == "power" else torque, target.basis, basis)
+                found.append((number, stage.title, base))
         return found
-
-    def _mark(self, found: list[Marker], kind: str, title: str, value: float, of: str, basis: str) -> None:
-        moved = self.at_basis(value, of, basis)
-        if moved is not None:
-            found.append(Marker(kind, title, moved))
 
     def at_basis(self, value: float, of: str, basis: str) -> float | None:
         """A power or torque of one basis on the other; None without the loss between."""

@@ -79,20 +79,11 @@ def plan_readings(session: Session) -> list[Reading]:
     assert job is not None
     plan = PlanState(session)
     found = lacking(session, "plan")
-    links = plan.links()
-    for place, link in enumerate(links[:3]):
-        name = ("Weakest link", "Then", "Then")[place]
-        severity = STOP if not link.clears_stretch else WATCH if not link.clears else HOLDS
-        share = min(link.share, 1.2)
+    for d, name in zip(plan.demands(), ("Weakest link", "Then", "Then"), strict=False):
+        share = min(d.share, 1.2)
         found.append(
             Reading(
-                severity,
-                f"{name}: {link.component}",
-                link.said,
-                share=share,
-                watch_share=None,
-                step="plan",
-                panel="target",
+                d.severity, f"{name}: {d.limit.component}", plan.said(d), share=share, step="plan", panel="target"
             )
         )
     working = session.working_revision()
@@ -133,11 +124,8 @@ def job_state(session: Session) -> str:
     severity = Readiness(job.sheet.readiness).severity
     if severity == HOLDS and lacks(job.sheet, job.has_maps, "job"):
         return WATCH
-    return (
-        WATCH
-        if severity == UNKNOWN and job.sheet.readiness and any(i.state for i in job.sheet.readiness)
-        else severity
-    )
+    begun = any(i.state for i in job.sheet.readiness)
+    return WATCH if severity == UNKNOWN and begun else severity
 
 
 def plan_state(session: Session) -> str:
@@ -146,10 +134,5 @@ def plan_state(session: Session) -> str:
         return UNKNOWN
     if lacks(session.job.sheet, session.job.has_maps, "plan"):
         return UNKNOWN
-    links = PlanState(session).links(planned=True)
-    worst = min(
-        (STOP if not x.clears_stretch else WATCH if not x.clears else HOLDS for x in links),
-        key=lambda s: ORDER[s],
-        default=UNKNOWN,
-    )
-    return worst
+    plan = PlanState(session)
+    return min((d.severity for d in plan.demands(plan.planned())), key=lambda s: ORDER[s], default=UNKNOWN)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from pathlib import Path
 
 from yarvic.core.errors import FormatError, JobError
-from yarvic.core.formats.files import read_bounded
+from yarvic.core.formats.files import file_name, read_text, write_whole
 from yarvic.core.job.model import JobSheet
 from yarvic.core.job.template import MOST_BYTES, as_template, read_sheet, write_sheet
 from yarvic.core.plan.parts import Kind, library, parse_kinds
@@ -24,10 +23,10 @@ def shop_folder() -> Path:
 
 
 def _file_name(title: str) -> str:
-    name = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-")
+    name = file_name(title)
     if not name:
         raise JobError(f"{title!r} gives no file name", remedy="Use letters or digits.")
-    return name[:60]
+    return name
 
 
 def keep_template(sheet: JobSheet, title: str) -> Path:
@@ -37,12 +36,16 @@ def keep_template(sheet: JobSheet, title: str) -> Path:
 
 
 def _write(sheet: JobSheet, path: Path) -> Path:
+    _folder_of(path)
+    write_sheet(sheet, path)
+    return path
+
+
+def _folder_of(path: Path) -> None:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise FormatError(f"cannot be made: {error.strerror}", concerns=str(path.parent)) from None
-    write_sheet(sheet, path)
-    return path
 
 
 def templates() -> dict[str, Path]:
@@ -64,33 +67,26 @@ def keep_readiness(sheet: JobSheet) -> Path:
 
 
 def shop_readiness(vehicle: Vehicle) -> tuple[Item, ...]:
-    """The shop's own list for this kind of engine; empty when it keeps none that can be read."""
-    try:
-        return read_sheet(_list_path(vehicle)).readiness
-    except FormatError:
-        return ()
+    """The shop's own list for this kind of engine; empty when it keeps none. Raises FormatError for a broken one."""
+    path = _list_path(vehicle)
+    return read_sheet(path).readiness if path.is_file() else ()
 
 
 def kinds() -> Mapping[str, Kind]:
     """The shipped library with the shop's own kinds beside. Raises FormatError naming what is wrong with the shop's."""
+    return {**library(), **_own_kinds()}
+
+
+def _own_kinds() -> dict[str, Kind]:
     path = shop_folder() / LIBRARY
-    if not path.is_file():
-        return library()
-    try:
-        text = read_bounded(path, MOST_BYTES).decode("utf-8")
-    except UnicodeDecodeError:
-        raise FormatError("is not text", concerns=str(path), remedy="Write it as TOML.") from None
-    return {**library(), **parse_kinds(text, source=str(path))}
+    return parse_kinds(read_text(path, MOST_BYTES), source=str(path)) if path.is_file() else {}
 
 
 def keep_kind(sheet: JobSheet, title: str) -> Path:
     """Add a job's limits and parts to the shop's own library under a title. Raises FormatError, JobError."""
     import tomli_w
 
-    from yarvic.core.formats.files import write_whole
-
-    path = shop_folder() / LIBRARY
-    own = parse_kinds(path.read_text("utf-8"), source=str(path)) if path.is_file() else {}
+    path, own = shop_folder() / LIBRARY, _own_kinds()
     made = Kind(_file_name(title), title.strip(), sheet.limits, sheet.parts)
     document = {
         key: {
@@ -100,9 +96,6 @@ def keep_kind(sheet: JobSheet, title: str) -> Path:
         }
         for key, kind in {**own, made.key: made}.items()
     }
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise FormatError(f"cannot be made: {error.strerror}", concerns=str(path.parent)) from None
+    _folder_of(path)
     write_whole(path, tomli_w.dumps(document).encode("utf-8"))
     return path

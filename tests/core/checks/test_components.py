@@ -103,3 +103,14 @@ def test_the_tightest_torque_counts_what_the_gearbox_carries():
     assert (
         unknown.component("torque").component == "c" and unknown.at_crank("torque") and not unknown.at_crank("power")
     )
+
+
+def test_a_piston_speed_without_its_stroke_is_said_and_not_passed_over(pulled):
+    from yarvic.core.checks.run import check_log
+
+    log, conditions = pulled
+    speed = limit(key="piston_speed", unit="m/s", basis="shaft", safe=20, stretch=25)
+    for stroke, check in ((None, "piston_speed"), (92.8, "engine_speed")):
+        limits = default_limits(as_fitted((speed,), (), None, stroke))
+        found = {f.check: f for f in check_log("R1", log, limits, conditions)[0].findings}
+        assert (found[check].severity == "unknown") == (stroke is None)

@@ -11,7 +11,7 @@ from yarvic.core.errors import YarvicError
 from yarvic.core.plan.parts import Part, library
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.solve import Ledger, best, cheapest
-from yarvic.core.plan.weakest import ROUNDING, as_power, as_torque, asked_of, demands
+from yarvic.core.plan.weakest import ROUNDING, asked_of, demands
 
 
 def target(value=100.0, quantity="power", unit="kW", basis="wheel", band=(3000, 3000)):
@@ -58,14 +58,6 @@ def test_the_weakest_comes_first_and_parts_move_it():
     assert [d.limit.component for d in after] == ["gearbox", "pump"] and all(d.clears for d in after)
     assert demands(limits, target(84), band="stretch")[0].clears
     assert not demands(limits, target(84), band="stretch", margin=0.02)[0].clears
-
-
-def test_torque_and_power_at_a_limits_engine_speed():
-    torque = limit(key="torque", unit="N m", safe=300, stretch=300, speed_rpm=3000)
-    assert as_power(torque, 300.0) == pytest.approx(94_247.8, rel=1e-5)
-    assert as_torque(torque, 300.0) == 300.0
-    assert as_torque(limit(speed_rpm=3000), as_power(torque, 300.0)) == pytest.approx(300.0)
-    assert as_power(limit(key="torque", unit="N m", safe=1, stretch=2), 1.0) is None
 
 
 # -- the solver against every subset

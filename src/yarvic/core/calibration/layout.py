@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from itertools import pairwise
 from pathlib import Path
 from typing import Annotated, Literal
@@ -10,6 +9,7 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from yarvic.core.document import first_fault, parse_toml
 from yarvic.core.errors import CalibrationError
 from yarvic.core.units import UNITS
 
@@ -119,14 +119,11 @@ HEADER_SIZE = 64
 
 def parse_layout(text: str, *, source: str = "layout") -> Layout:
     """A layout from TOML text. Raises CalibrationError naming the place of the first fault."""
+    data = parse_toml(text, source=source, error_type=CalibrationError)
     try:
-        return Layout.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise CalibrationError(f"not valid TOML: {error}", concerns=source, remedy="Mend the line named.") from None
+        return Layout.model_validate(data)
     except ValidationError as error:
-        first = error.errors()[0]
-        place = ".".join(str(p) for p in first["loc"]) or "layout"
-        raise CalibrationError(f"{place}: {first['msg']}", concerns=source, remedy="Mend the entry named.") from None
+        raise CalibrationError(first_fault(error), concerns=source, remedy="Mend the entry named.") from None
 
 
 def read_layout(path: Path) -> Layout:

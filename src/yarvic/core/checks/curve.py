@@ -45,6 +45,10 @@ def curve(data: PullEvidence) -> list[Finding]:
             findings.append(data.not_known(key, NO_LOSS, "roller_speed"))
             continue
         findings.append(replace(found, basis=f"{limit.basis}, uncorrected"))
+    if data.limits.component("piston_speed") is not None:
+        findings.append(
+            data.not_known("piston_speed", "piston speed is limited and the stroke is not stated", "engine_speed")
+        )
     limit = data.limits.component("engine_speed")
     if limit is not None:
         statement = f"Engine speed for the {limit.component}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import tempfile
 from pathlib import Path
 
@@ -31,6 +32,19 @@ def write_whole(path: Path, data: bytes) -> None:
             concerns=str(path),
             remedy="Free some space or choose a folder that you may write to.",
         ) from None
+
+
+def read_text(path: Path, most_bytes: int) -> str:
+    """The text of a file of at most so many bytes, UTF-8. Raises FormatError."""
+    try:
+        return read_bounded(path, most_bytes).decode("utf-8")
+    except UnicodeDecodeError:
+        raise FormatError("is not text", concerns=str(path), remedy="Choose a text file, UTF-8.") from None
+
+
+def file_name(title: str) -> str:
+    """Letters and digits of a title, lower case, joined by dashes; empty where there are none."""
+    return re.sub(r"[^\w]+", "-", title.lower()).strip("-_")[:60]
 
 
 def read_bounded(path: Path, most_bytes: int) -> bytes:

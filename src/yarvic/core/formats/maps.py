@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Axis, Scalar, Table
+from yarvic.core.document import first_fault
 from yarvic.core.errors import FormatError
 
 JSON_KIND = "yarvic maps 1"
@@ -102,9 +103,7 @@ def maps_from_json(text: str, *, source: str = "maps.json") -> Calibration:
     try:
         document = _Document.model_validate_json(text)
     except ValidationError as error:
-        first = error.errors()[0]
-        place = ".".join(str(p) for p in first["loc"]) or "document"
-        raise FormatError(f"{place}: {first['msg']}", concerns=source, remedy="Mend the entry named.") from None
+        raise FormatError(first_fault(error), concerns=source, remedy="Mend the entry named.") from None
     if document.kind != JSON_KIND:
         raise FormatError(f"kind is {document.kind!r}, not {JSON_KIND!r}", concerns=source)
     tables = {}

@@ -11,9 +11,9 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from yarvic.core.document import first_fault
+from yarvic.core.document import first_fault, parse_toml
 from yarvic.core.errors import FormatError, JobError
-from yarvic.core.formats.files import read_bounded, write_whole
+from yarvic.core.formats.files import read_text, write_whole
 from yarvic.core.job.model import JobSheet
 from yarvic.core.plan.readiness import default_items, fresh
 from yarvic.core.plan.vehicle import Vehicle
@@ -71,17 +71,9 @@ def to_toml(sheet: JobSheet) -> str:
     """A sheet as TOML text: what was not entered is left out, and so is who saw what when."""
     import tomli_w
 
-    document = sheet.model_copy(update={"readiness": fresh(sheet.readiness)}).model_dump(mode="json")
-    text = tomli_w.dumps({"format": FORMAT, **_without_none(document)})
+    document = sheet.model_copy(update={"readiness": fresh(sheet.readiness)})
+    text = tomli_w.dumps({"format": FORMAT, **document.model_dump(mode="json", exclude_none=True)})
     return f"# A job sheet of Yarvic. Units stand in the names.\n{text}"
-
-
-def _without_none(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {k: _without_none(v) for k, v in value.items() if v is not None and v != "" and v != []}
-    if isinstance(value, list):
-        return [_without_none(v) for v in value]
-    return value
 
 
 def parse_sheet(text: str, *, onto: JobSheet | None = None, source: str = "sheet") -> JobSheet:
@@ -89,14 +81,7 @@ def parse_sheet(text: str, *, onto: JobSheet | None = None, source: str = "sheet
 
     Raises FormatError naming the line, or the entry and what is wrong with it.
     """
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise FormatError(f"not valid TOML: {error}", concerns=source, remedy="Mend the line named.") from None
-    except RecursionError:
-        raise FormatError(
-            "is nested too deeply", concerns=source, remedy="Choose a sheet that Yarvic wrote."
-        ) from None
+    data = parse_toml(text, source=source)
     if data.pop("format", None) != FORMAT:
         raise FormatError(
             f'is no job sheet: its first entry must be format = "{FORMAT}"', concerns=source, remedy="Choose another."
@@ -114,10 +99,7 @@ def parse_sheet(text: str, *, onto: JobSheet | None = None, source: str = "sheet
 
 def read_sheet(path: Path, *, onto: JobSheet | None = None) -> JobSheet:
     """A sheet from a TOML file. Raises FormatError."""
-    try:
-        text = read_bounded(path, MOST_BYTES).decode("utf-8")
-    except UnicodeDecodeError:
-        raise FormatError("is not text", concerns=str(path), remedy="Choose a TOML file.") from None
+    text = read_text(path, MOST_BYTES)
     return parse_sheet(text, onto=onto, source=path.name)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cache
@@ -12,7 +11,7 @@ from typing import Annotated, Any
 from pydantic import Field, ValidationError, model_validator
 
 from yarvic.core.checks.components import ComponentLimit
-from yarvic.core.document import Document, first_fault
+from yarvic.core.document import Document, first_fault, parse_toml
 from yarvic.core.errors import FormatError
 from yarvic.core.plan.stations import station_keys
 
@@ -58,10 +57,7 @@ class Kind:
 
 def parse_kinds(text: str, *, source: str) -> dict[str, Kind]:
     """A library from TOML text. Raises FormatError naming line or entry."""
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise FormatError(f"not valid TOML: {error}", concerns=source, remedy="Mend the line named.") from None
+    data = parse_toml(text, source=source)
     kinds = {}
     for key, entry in data.items():
         if not isinstance(entry, dict) or not isinstance(entry.get("title"), str):

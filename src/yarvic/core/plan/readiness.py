@@ -112,10 +112,9 @@ def _data() -> dict[str, dict[str, Any]]:
 
 def default_items(vehicle: Vehicle) -> tuple[Item, ...]:
     """The items that a vehicle of this kind is looked at for; nobody has looked yet."""
-    words = {vehicle.ignition, vehicle.induction, vehicle.injection, vehicle.gearbox, vehicle.driven}
     found = []
     for key, entry in _data().items():
-        if words & set(entry.get("not_for", ())) or ("only" in entry and not words & set(entry["only"])):
+        if not vehicle.has(entry):
             continue
         kept = {k: v for k, v in entry.items() if k not in ("only", "not_for")}
         found.append(Item(key=key, **kept))

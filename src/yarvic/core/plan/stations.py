@@ -27,13 +27,12 @@ def _data() -> dict[str, dict[str, Any]]:
 
 def stations(vehicle: Vehicle) -> tuple[Station, ...]:
     """The stations of a vehicle in order: a natural engine has no compressor, a diesel has a particulate filter."""
-    words = {vehicle.ignition, vehicle.induction, vehicle.injection, vehicle.gearbox, vehicle.driven}
     found = []
     for key, entry in _data().items():
-        if words & set(entry.get("not_for", ())) or ("only" in entry and not words & set(entry["only"])):
+        if not vehicle.has(entry):
             continue
         titles = entry.get("title_for", {})
-        title = next((titles[w] for w in sorted(words) if w in titles), entry["title"])
+        title = next((titles[w] for w in sorted(vehicle.words) if w in titles), entry["title"])
         found.append(Station(key, title, entry["line"]))
     return tuple(found)
 

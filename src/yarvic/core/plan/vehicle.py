@@ -131,6 +131,16 @@ class Vehicle(Document):
         """Share of the crank's power that does not reach the wheels; None when it is not stated."""
         return None if self.drivetrain_loss is None else self.drivetrain_loss / 100.0
 
+    def has(self, entry: Mapping[str, Any]) -> bool:
+        """Whether a thing that is `only` for some words of an engine, or `not_for` some, is there on this one."""
+        words = self.words
+        return not words & set(entry.get("not_for", ())) and ("only" not in entry or bool(words & set(entry["only"])))
+
+    @property
+    def words(self) -> frozenset[str]:
+        """What it is, in the words by which stations and readiness items are chosen."""
+        return frozenset({self.ignition, self.induction, self.injection, self.gearbox, self.driven})
+
     def said(self) -> str:
         """Kind and engine in words."""
         return ", ".join(words for words in (self.kind, self.engine) if words) or "kind and engine not stated"

@@ -6,8 +6,8 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 
 from yarvic.core.checks.components import OF_THE_DRIVE, ComponentLimit
+from yarvic.core.checks.finding import HOLDS, STOP, WATCH
 from yarvic.core.errors import YarvicError
-from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 from yarvic.core.plan.plan import Band, Target
 
 # A target that misses its limit by no more than this share meets it: what solving and converting may lose.
@@ -26,6 +26,13 @@ class Demand:
     def share(self) -> float:
         """Asked over carried."""
         return self.asked / self.carries if self.carries > 0.0 else float("inf")
+
+    @property
+    def severity(self) -> str:
+        """Holds what is carried; watch up to the end of stretch, whatever the margin; stop past it."""
+        if self.clears:
+            return HOLDS
+        return WATCH if self.asked <= self.limit.canonical("stretch") * (1.0 + ROUNDING) else STOP
 
     @property
     def clears(self) -> bool:
@@ -74,17 +81,3 @@ def demands(
         for moved in (limit.with_parts(parts) for limit in of_the_drive(limits))
     ]
     return sorted(found, key=lambda d: -d.share)
-
-
-def as_power(limit: ComponentLimit, value: float) -> float | None:
-    """A torque on the power axis, at the engine speed where it is asked: P = T w; None where that is not known."""
-    if limit.limited.quantity == "power":
-        return value
-    return None if limit.speed_rpm is None else value * limit.speed_rpm * RAD_PER_S_PER_RPM
-
-
-def as_torque(limit: ComponentLimit, value: float) -> float | None:
-    """The other way round: T = P / w at the limit's engine speed."""
-    if limit.limited.quantity == "torque":
-        return value
-    return None if limit.speed_rpm is None else value / (limit.speed_rpm * RAD_PER_S_PER_RPM)

@@ -15,6 +15,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from yarvic.core.calibration.image import image_id, read_header
+from yarvic.core.document import first_fault
 from yarvic.core.errors import CalibrationError, FormatError, ReleaseError
 from yarvic.core.formats.files import write_whole
 from yarvic.core.formats.hex_image import hex_to_image
@@ -149,10 +150,8 @@ def _verify(archive: zipfile.ZipFile, path: Path) -> Verified:
     try:
         manifest = Manifest.model_validate_json(text)
     except ValidationError as error:
-        first = error.errors()[0]
-        place = ".".join(str(p) for p in first["loc"])
         raise ReleaseError(
-            f"its manifest cannot be understood: {place}: {first['msg']}",
+            f"its manifest cannot be understood: {first_fault(error)}",
             concerns=str(path),
             remedy="Ask the shop for the package again.",
         ) from None

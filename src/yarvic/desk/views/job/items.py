@@ -236,7 +236,11 @@ class ReadinessPanel(QWidget):
             ("Begin anew with this list", lambda: self._take(fresh(job.sheet.readiness), "this list")),
             ("Begin anew with the usual list", lambda: self._take(usual, "the usual list")),
         ]
-        own = shop_readiness(job.sheet.vehicle)
+        own: tuple[Item, ...] = ()
+        try:
+            own = shop_readiness(job.sheet.vehicle)
+        except YarvicError as error:
+            self.session.failed.emit(error)
         if own:
             found.append(("Begin anew with the shop's list", lambda: self._take(own, "the shop's list")))
         return found

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QFrame, QVBoxLayout
 from yarvic.bench.vehicles import VEHICLES, layout_text, stock_image
 from yarvic.core.calibration.layout import parse_layout
 from yarvic.core.errors import FormatError, YarvicError
-from yarvic.core.formats.files import read_bounded
+from yarvic.core.formats.files import read_text
 from yarvic.core.formats.hex_image import read_image
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
@@ -77,10 +77,7 @@ class StockForm(QFrame):
             if not field.text().strip():
                 raise FormatError(f"the {what} file is not chosen", remedy="Choose it, or read the unit.")
         path = Path(self.layout_file.text().strip()).expanduser()
-        try:
-            text = read_bounded(path, MOST_LAYOUT_BYTES).decode("utf-8")
-        except UnicodeDecodeError:
-            raise FormatError("is not text", concerns=str(path), remedy="Choose a layout file, TOML.") from None
+        text = read_text(path, MOST_LAYOUT_BYTES)
         layout = parse_layout(text)
         return text, read_image(Path(self.image_file.text().strip()).expanduser(), layout.size)
 

@@ -54,9 +54,10 @@ class Lanes(QWidget):
         """Take up what changed; the axis stays while something is dragged."""
         if self._dragged is None:
             self._top = self.shown.top()
-        count = len(self.shown.lanes()) + len(self.shown.others())
+        lanes = self.shown.lanes()
+        count = len(lanes) + len(self.shown.others())
         self.setMinimumHeight(AXIS + 20 + LANE * max(count, 1))
-        self.setAccessibleDescription("; ".join(self._said(lane) for lane in self.shown.lanes()))
+        self.setAccessibleDescription("; ".join(self._said(lane) for lane in lanes))
         self.update()
 
     def _said(self, lane: Lane) -> str:
@@ -80,7 +81,7 @@ class Lanes(QWidget):
         if self.session.job is None:
             return
         lanes, others = self.shown.lanes(), self.shown.others()
-        self._axis(painter)
+        self._axis(painter, len(lanes))
         y = float(AXIS)
         for place, lane in enumerate(lanes):
             self._lane(painter, y, lane, weakest=place == 0 and lane.share is not None)
@@ -96,7 +97,7 @@ class Lanes(QWidget):
             y += LANE
         self._marks(painter, end)
 
-    def _axis(self, painter: QPainter) -> None:
+    def _axis(self, painter: QPainter, lanes: int) -> None:
         t, unit = tokens(), self.unit()
         end = float(from_canonical(self._top, unit))
         raw = end / 6.0
@@ -107,7 +108,7 @@ class Lanes(QWidget):
             value = k * step
             x = self.x_of(value * UNITS[unit].factor)
             painter.setPen(QPen(t.color("line"), 1))
-            painter.drawLine(QPointF(x, AXIS - 8), QPointF(x, AXIS + LANE * len(self.shown.lanes()) - 6))
+            painter.drawLine(QPointF(x, AXIS - 8), QPointF(x, AXIS + LANE * lanes - 6))
             painter.setPen(t.color("quiet"))
             painter.drawText(QRectF(x - 30, AXIS - 22, 60, 14), int(Qt.AlignmentFlag.AlignHCenter), f"{value:g}")
         painter.drawText(QPointF(8, AXIS - 12), f"{self.shown.quantity}, {self.shown.basis}, {unit}")
