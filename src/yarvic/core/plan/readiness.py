@@ -101,7 +101,8 @@ class Item(Document):
         if self.value is not None and self.measure is not None:
             m, unit = self.measure, UNITS[self.measure.unit]
             word = "at most" if m.side == "above" else "at least"
-            number = f"{m.title} {self.value:.{min(unit.decimals, 1)}f} {m.unit}, {word} {m.watch:g}"
+            shown = "" if m.unit == "count" else f" {m.unit}"
+            number = f"{m.title} {self.value:.{min(unit.decimals, 1)}f}{shown}, {word} {m.watch:g}"
         return "; ".join(words for words in (self.reason, number) if words)
 
 

@@ -17,6 +17,9 @@ from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import label, row, show_choice, word
 from yarvic.state.session import Session
 
+# A longer name of a part is cut: the line stands in a narrow column, and the tooltip has it whole.
+MOST_LETTERS = 20
+
 
 class MoverRow(QWidget):
     """What a part does to a limit: which part, whether it adds or is what the limit becomes, and by how much."""
@@ -48,7 +51,9 @@ class MoverRow(QWidget):
         if limit is None or job is None or self.key >= len(limit.moved_by):
             return
         mover = limit.moved_by[self.key]
-        show_choice(self.part, f"with {next((p.title for p in job.sheet.parts if p.key == mover.part), mover.part)}")
+        title = next((p.title for p in job.sheet.parts if p.key == mover.part), mover.part)
+        show_choice(self.part, f"with {title if len(title) <= MOST_LETTERS else title[:MOST_LETTERS].rstrip() + '…'}")
+        self.part.setToolTip(f"Moved with {title}: choose another part")
         show_choice(self.how, mover.how)
         self.safe.show_text(f"{mover.safe:g}")
         self.stretch.show_text(f"{mover.stretch:g}")

@@ -22,7 +22,7 @@ from yarvic.state.coast import measured_loss
 from yarvic.state.session import Session
 from yarvic.state.sheet import SheetState
 
-FIELD_PX, TEXT_PX = 84, 138
+FIELD_PX, TEXT_PX = 84, 126
 _CHOICES: dict[str, tuple[str, tuple[str, ...]]] = {
     "ignition": ("Ignition", ("spark", "compression")),
     "induction": ("Induction", ("natural", "turbo", "vane turbo", "mechanical")),
@@ -42,8 +42,8 @@ class VehiclePanel(QWidget):
         super().__init__()
         self.session = session
         row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 12, 0)
-        row.setSpacing(12)
+        row.setContentsMargins(0, 0, 4, 0)
+        row.setSpacing(10)
         self.fields: dict[str, QLineEdit | QPushButton] = {}
         self.beside: dict[str, QLabel] = {}
         self._sheets = {name: Sheet(name) for name in ("Engine", "Drive", "Body and use")}
