@@ -64,7 +64,7 @@ def test_ramp_and_hold_agree(bench, name):
     held = held_power(log, span).power_w
     assert held == pytest.approx(float(np.mean(log.at("roller_torque", t) * roller_rad_s)), rel=2e-3)
     # A turbocharger lags a little behind a ramp, however slow.
-    lag = 0.045 if name == "wether" else 0.025
+    lag = {"wether": 0.045, "ptarmigan": 0.035}.get(name, 0.025)
     assert held == pytest.approx(float(np.interp(rpm, ramp.speed_rpm, ramp.power_w)), rel=lag)
     assert np.ptp(log.at("engine_speed", t)) < 40.0
     assert find_pulls(log) == []
@@ -171,12 +171,12 @@ def test_ethanol_gains(bench, healthy):
     log, conditions = bench.run("ptarmigan", image=bench.image("ptarmigan", more), slot="E30", fuel="petrol-95+e30")
     gain = mean(bench, "ptarmigan", (log, conditions)) / mean(bench, "ptarmigan", healthy["ptarmigan"]) - 1.0
     assert 0.02 < gain < 0.12
-    # And it knocks no more for it.
+    # And it knocks no more for it than petrol would at that boost.
+    petrol, _ = bench.run("ptarmigan", image=bench.image("ptarmigan", more))
     deepest = [
-        max(float(-x.channels[f"spark_correction_{i}"].values.min()) for i in (1, 2, 3))
-        for x in (healthy["ptarmigan"][0], log)
+        max(float(-x.channels[f"spark_correction_{i}"].values.min()) for i in (1, 2, 3)) for x in (petrol, log)
     ]
-    assert deepest[1] <= deepest[0] + 1.0
+    assert deepest[1] <= min(deepest[0] + 0.1, 2.0)
 
 
 # -- weather

@@ -202,7 +202,7 @@ def test_a_sustained_climb_heats_what_a_pull_does_not(bench, healthy):
     assert log.span()[1] > 145.0 and conditions.run == "climb" and conditions.mass_kg == 8300.0
     speed = log.channels["gps_speed"]
     assert np.mean(speed.values[-300:]) * 3.6 == pytest.approx(13.0, abs=0.5)
-    for key, more in (("gearbox_temperature", 10.0), ("oil_temperature", 1.5)):
+    for key, more in (("gearbox_temperature", 10.0), ("oil_temperature", 1.0)):
         assert log.channels[key].values.max() > pull.channels[key].values.max() + more, key
     # Standing on a grade, the accelerometer feels the grade.
     lean = np.mean(log.channels["acceleration"].values[-500:])

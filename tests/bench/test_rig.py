@@ -147,10 +147,11 @@ def test_a_second_pull_at_once_starts_hotter(layout, stock):
     first = rig.pull(PullSettings())
     at_once = rig.pull(PullSettings(cool_down_s=0.0))
     assert at_once[1].charge_start_k > first[1].charge_start_k + 3.0
-    rig.pull(PullSettings(cool_down_s=0.0))
+    for _ in range(3):
+        soaked = rig.pull(PullSettings(cool_down_s=0.0))
     rested = rig.pull(PullSettings(cool_down_s=600.0))
     assert rested[1].charge_start_k < at_once[1].charge_start_k - 3.0
-    assert power(*at_once) < power(*first)
+    assert power(*soaked) < power(*first)
 
 
 def test_a_front_intercooler_keeps_the_charge_cooler(layout, stock):

@@ -28,10 +28,14 @@ from yarvic.core.physics.constants import (
     STANDARD_PRESSURE_PA,
 )
 from yarvic.core.physics.fuel import Fuel
+from yarvic.core.physics.heat import coolant_share
 from yarvic.core.physics.knock import ignition_delay, knock_integral
 
 HALF_BURNED = wiebe_half_share()
 LATEST_KNOCK = 0.97  # burned share past which the end gas is too little to be heard
+LEAST_COOLANT, MOST_COOLANT = 0.10, 0.44  # shares of the released energy past which the law is not followed
+LEAN_LIMIT, NO_FLAME = 1.25, 1.6  # lambda from which cycles miss, and where none burns; from memory
+EXHAUST_WALL_K = 420.0  # of manifold and port, seen by the gas; our choice
 KNOCK_GRID_DEG = np.arange(-40.0, 62.0, 2.0)
 
 
@@ -101,12 +105,17 @@ class Cylinders:
         late = -spark_deg + angles[0] + HALF_BURNED * angles[1]
         fuel_kg = charge.air_kg / (fuel.stoichiometric_afr * charge.mixture_lambda)
         fuel_j = fuel_kg * fuel.lower_heating_value
-        released = fuel_j * released_share(charge.mixture_lambda)
+        # Past the lean limit flames go out: work and heat end, and the fuel leaves as it came.
+        lit = min(max((NO_FLAME - charge.mixture_lambda) / (NO_FLAME - LEAN_LIMIT), 0.0), 1.0)
+        released = lit * fuel_j * released_share(charge.mixture_lambda)
         of_air = charge.air_kg / fuel.stoichiometric_afr * fuel.lower_heating_value
         spark = max(spark_efficiency(late), 0.05)
         mixture = max(float(mixture_efficiency(charge.mixture_lambda)), 0.0)
-        indicated = of_air * p.indicated_share * spark * mixture
-        coolant = released * min(max(p.coolant_share - p.coolant_share_per_deg * (late - CA50_BEST_DEG), 0.12), 0.5)
+        indicated = lit * of_air * p.indicated_share * spark * mixture
+        flow = charge.air_kg * p.cylinders * charge.speed_rpm / 120.0
+        share = coolant_share(p.coolant_share, flow, p.heat_reference_kg_s)
+        share -= p.coolant_share_per_deg * (late - CA50_BEST_DEG)
+        coolant = released * min(max(share, LEAST_COOLANT), MOST_COOLANT)
         gas_kg = charge.air_kg + fuel_kg
         exhaust_k = charge.temperature_k + (released - indicated - coolant) / (gas_kg * CP_EXHAUST)
         exhaust_j = gas_kg * CP_EXHAUST * (exhaust_k - charge.temperature_k) + fuel_j - released
@@ -129,7 +138,10 @@ class Cylinders:
         air = charge.air_kg * self._filling
         afr = fuel.stoichiometric_afr * mixtures
         released = air / afr * fuel.lower_heating_value * released_share(mixtures)
-        heat = released[:, None] * (1.0 - p.coolant_share) * burned
+        share = coolant_share(
+            p.coolant_share, charge.air_kg * p.cylinders * charge.speed_rpm / 120.0, p.heat_reference_kg_s
+        )
+        heat = released[:, None] * (1.0 - min(max(share, LEAST_COOLANT), MOST_COOLANT)) * burned
         begin_pa = charge.pressure_pa * self._filling
         pressure = cylinder_pressure(self._volume, heat, begin_pa, GAMMA_UNBURNED)
         cooled = p.evaporation_share * fuel.latent_heat / (afr * CP_AIR)

@@ -63,7 +63,7 @@ FAULTS: dict[str, Fault] = {
               "the unit does not start and says whose image it holds"),
         Fault("rich_map", "Old map far too rich", "a quarter more fuel than it should",
               "lambda far under its target or flat on the sensor's end; smoke on a diesel"),
-        Fault("bad_fuel", "Bad fuel", "octane 9 under its label, or cetane 12 and 6 % of the energy",
+        Fault("bad_fuel", "Bad fuel", "octane 9 under its label and 4 % less energy, or cetane 12 and 6 % of the energy",
               "petrol: knock and retard at unchanged advance; diesel: burns late and gives less"),
     )
 }  # fmt: skip
@@ -81,7 +81,7 @@ DRIFT = 0.10
 BATTERY_V = 2.6
 RICH = 0.25
 OCTANE, CETANE = 9.0, 12.0
-DIESEL_ENERGY = 0.06  # of the heating value
+DIESEL_ENERGY, PETROL_ENERGY = 0.06, 0.04  # of the heating value
 HEALTHY_V = 13.4
 FOREIGN_FAMILY = "lapwing-20"
 
@@ -115,7 +115,8 @@ def faulty_plant(plant: AnyPlant, faults: Faults) -> AnyPlant:
             rail = document["rail"]
             set_("rail", pump_m3_per_rev=rail["pump_m3_per_rev"] * left, feed_m3_s=rail["feed_m3_s"] * left)
         else:
-            set_("injection", pump_kg_s=document["injection"]["pump_kg_s"] * left)
+            pump = document["injection"]
+            set_("injection", pump_kg_s=pump["pump_kg_s"] * left, pump_stall=pump["pump_stall"] * left)
     if s := faults.get("boost_leak", 0.0):
         set_("turbo", leak_capacity=LEAK_CAPACITY * s)
     if s := faults.get("slipping_clutch", 0.0):
@@ -151,7 +152,8 @@ def faulty_fuel(fuel: Fuel, faults: Faults) -> Fuel:
     """The fuel that is really in the tank; its label does not change."""
     s = faults.get("bad_fuel", 0.0)
     if fuel.ron > 0.0:
-        return replace(fuel, ron=fuel.ron - OCTANE * s)
+        heating = fuel.lower_heating_value * (1.0 - PETROL_ENERGY * s)
+        return replace(fuel, ron=fuel.ron - OCTANE * s, lower_heating_value=heating)
     return replace(fuel, lower_heating_value=fuel.lower_heating_value * (1.0 - DIESEL_ENERGY * s))
 
 

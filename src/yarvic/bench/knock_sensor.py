@@ -44,9 +44,9 @@ def knock_channels(p: SparkEngine, cycles: Sequence[Cycle], rng: np.random.Gener
     found = {}
     for i in range(p.cylinders):
         kind = CHANNELS[f"knock_signal_{i + 1}"]
-        joined = [np.concatenate(x[i]) if x[i] else np.empty(0) for x in (times, values)]
+        stamps, signal = (np.concatenate(x[i]) if x[i] else np.empty(0) for x in (times, values))
         # The next cycle's window never begins before this one's end: at 720 degrees a cycle they lie far apart.
-        found[kind.key] = Channel(kind.key, kind.title, kind.quantity, CANONICAL[kind.quantity], *joined)
+        found[kind.key] = Channel(kind.key, kind.title, kind.quantity, CANONICAL[kind.quantity], stamps, signal)
     return found
 
 

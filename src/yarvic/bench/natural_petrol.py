@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from yarvic.bench.cylinders import Charge
+from yarvic.bench.breathing import behind_throttle, throttle_capacity
+from yarvic.bench.cylinders import EXHAUST_WALL_K, Charge
 from yarvic.bench.lookup import Line, Map
 from yarvic.bench.plant import NaturalPetrol
 from yarvic.bench.powertrain import NO_LEDGER, Heat, Ledger, Surroundings, warm
@@ -15,6 +16,7 @@ from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.physics.constants import R_DRY_AIR, STANDARD_PRESSURE_PA
 from yarvic.core.physics.fuel import Fuel
+from yarvic.core.physics.heat import behind_pipe, charge_heating
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 from yarvic.core.physics.waves import tuned_speed_rpm, tuning_gain
 from yarvic.core.units import to_canonical
@@ -24,6 +26,9 @@ EXHAUST_FLOW_KG_S = 0.03
 RATED_VOLTAGE = 13.8  # at which an injector's dead time is stated
 REFERENCE_AIR_K = 293.15  # air for which the injection table is written
 SWITCH_LAG_S = 0.08
+# The engine is dragged: no fuel is given. Our choice of where.
+OVERRUN_THROTTLE, OVERRUN_RPM = 0.07, 3000.0
+FEED_LAG_S = 0.05  # pressure in the feed line follows pump and injectors; our choice
 
 
 class TwinProgram:
@@ -37,6 +42,7 @@ class TwinProgram:
         self.open_s = 0.0
         self.short = 0.0
         self.fuel_cut = False
+        self.overrun = False
 
     def step(self, speed_rpm: float, throttle: float, ambient_pa: float, air_k: float) -> None:
         """One control step; `open_s` is how long each injector is driven, dead time included."""
@@ -47,6 +53,7 @@ class TwinProgram:
         self.open_s = m["injection_time"](speed_rpm, throttle) * air / self.lambda_target + k["dead_time"]
         self.spark_deg = m["spark_advance"](speed_rpm, throttle)
         self.fuel_cut = speed_rpm > k["rev_limit"]
+        self.overrun = throttle < OVERRUN_THROTTLE and speed_rpm > OVERRUN_RPM
         self.short = 1.0 if speed_rpm > k["intake_switch"] else 0.0
 
 
@@ -54,9 +61,10 @@ class NaturalPetrolRun:
     """One run of the engine."""
 
     truths = (
-        "throttle", "manifold_pressure", "lambda_measured", "lambda_target", "injection_time", "injector_window",
+        "throttle", "airbox_pressure", "lambda_measured", "lambda_target", "injection_time", "injector_window",
         "spark_advance", "intake_length", "charge_temperature", "exhaust_temperature", "coolant_temperature",
         "oil_temperature", "gearbox_temperature", "feed_pressure", "misfires", "supply_voltage", "exhaust_flow",
+        "ambient_pressure", "ambient_temperature",
     )  # fmt: skip
 
     def __init__(
@@ -114,15 +122,14 @@ class NaturalPetrolRun:
         self.fuel_cut = self.program.fuel_cut
         self.short += (self.program.short - self.short) * min(dt / SWITCH_LAG_S, 1.0)
         self.airbox_pa = behind_filter(self.p.intake.filter_drop_pa, ambient_pa, self.air_flow)
-        capacity = self.p.throttle.capacity * min(max(pedal, 0.02) ** 1.6, 1.0)
-        efficiency = self.efficiency(speed_rpm, self.short)
+        efficiency = self.efficiency(speed_rpm, self.short) * charge_heating(charge_k, self.p.filling.reference_k)
         per_pa = efficiency * self.displacement_m3 * speed_rpm / 120.0 / (R_DRY_AIR * charge_k)
-        intake_pa = self.airbox_pa / (1.0 + per_pa**2 * charge_k / capacity**2) ** 0.5
         exhaust_pa = ambient_pa + EXHAUST_OVER_PA * (self.exhaust_flow / EXHAUST_FLOW_KG_S) ** 2
-        residual = self.p.filling.back_pressure_slope * (exhaust_pa / intake_pa - 1.0)
-        efficiency *= max(1.0 - residual, 0.3)
-        air = efficiency * intake_pa * self.displacement_m3 / (R_DRY_AIR * charge_k)
-        self.air_flow = air * speed_rpm / 120.0
+        intake_pa, self.air_flow = behind_throttle(
+            self.airbox_pa, exhaust_pa, per_pa, self.p.filling.back_pressure_slope,
+            throttle_capacity(self.p.throttle.capacity, pedal), charge_k,
+        )  # fmt: skip
+        air = self.air_flow * 120.0 / speed_rpm
         charge = Charge(
             intake_pa,
             charge_k,
@@ -130,7 +137,7 @@ class NaturalPetrolRun:
             self.burn.mean_mixture,
             speed_rpm,
         )
-        fuel_kg = 0.0 if self.fuel_cut or pedal <= SHUT else self._inject(speed_rpm)
+        fuel_kg = 0.0 if self.fuel_cut or self.program.overrun or pedal <= SHUT else self._inject(speed_rpm, dt)
         energies: tuple[float, ...] = (0.0, 0.0, 0.0, 0.0)
         if fuel_kg > 0.0:
             retard = [0.0] * self.p.engine.cylinders  # this unit does not listen for knock
@@ -141,25 +148,29 @@ class NaturalPetrolRun:
         torque = self.burn.torque(energies, charge, exhaust_pa)
         self.ledger = self.burn.ledger(energies, torque, charge, exhaust_pa)
         self.exhaust_flow = self.air_flow + fuel_kg * speed_rpm / 120.0
-        lost = self.p.exhaust_gas.manifold_loss_k if fuel_kg > 0.0 else 0.0
-        self.exhaust_k += (self.burn.exhaust_k - lost - self.exhaust_k) * 0.25
+        gas_k = behind_pipe(
+            self.burn.exhaust_k, EXHAUST_WALL_K, self.p.exhaust_gas.manifold_ntu,
+            self.exhaust_flow, self.p.engine.heat_reference_kg_s,
+        )  # fmt: skip
+        self.exhaust_k += (gas_k - self.exhaust_k) * 0.25
         gearbox_w = abs(torque) * speed_rpm * RAD_PER_S_PER_RPM * (1.0 - self.p.driveline.efficiency)
         warm(self.p.thermal, self.heat, self.around, self.ledger.coolant_w, gearbox_w, dt)
         self.time_s += dt
         return torque
 
-    def _inject(self, speed_rpm: float) -> float:
+    def _inject(self, speed_rpm: float, dt: float) -> float:
         """Fuel of all injectors in a cycle, kg: what is driven less the true dead time, at the pressure there is."""
         i = self.p.injection
         cycle_s = 120.0 / speed_rpm
         dead = max(i.dead_time_s + i.dead_time_s_per_v * (RATED_VOLTAGE - self.around.voltage), 0.0)
         open_s = min(max(self.program.open_s - dead, 0.0), cycle_s)
         self.window = min(self.program.open_s / cycle_s, 1.0)
-        wanted = i.injector_static_kg_s * open_s * self.p.engine.cylinders
-        # A pump that cannot follow lets the pressure fall until injectors and pump agree.
-        share = min(i.pump_kg_s * cycle_s / wanted, 1.0) if wanted > 0.0 else 1.0
-        self.feed_pa = i.rated_pa * share**2
-        return wanted * share
+        # Injectors pass by the root of the pressure; the pump gives less of it the more is drawn, the regulator no more.
+        given = i.injector_static_kg_s * open_s * self.p.engine.cylinders * (self.feed_pa / i.rated_pa) ** 0.5
+        drawn = given / cycle_s
+        line = i.rated_pa * i.pump_stall * max(1.0 - drawn / i.pump_kg_s, 0.05)
+        self.feed_pa += (min(line, i.rated_pa) - self.feed_pa) * min(dt / FEED_LAG_S, 1.0)
+        return float(given)
 
     def row(self) -> tuple[float, ...]:
         """The present values of `truths`."""
@@ -168,4 +179,5 @@ class NaturalPetrolRun:
             self.throttle, self.airbox_pa, self.burn.mixture, g.lambda_target, g.open_s, self.window,
             g.spark_deg, self.short, self.charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.feed_pa,
             float(self.burn.misfires), self.around.voltage, self.exhaust_flow,
+            self.around.air.pressure_pa, self.around.air.temperature_k,
         )  # fmt: skip

@@ -41,6 +41,7 @@ class Commands:
     trim: float = 0.0
     long_trim: float = 0.0
     fuel_cut: bool = False
+    overrun: bool = False
     retard_deg: list[float] = field(default_factory=list)
 
 
@@ -54,6 +55,8 @@ TRIM_MOST = 0.15
 LONG_TRIM_S = 18.0  # the long trim takes over what the short one holds in about this time
 LONG_TRIM_MOST = 0.20
 RICHEST_TARGET = 0.70
+# The engine is dragged, and so little air would not burn: no fuel is given. Our choice of where.
+OVERRUN_PA, OVERRUN_RPM = 22e3, 1000.0
 LONG_TRIM = "long_trim"
 SHUTTER_BAND_K = 4.0
 FULL_CHARGE_K = 293.15  # temperature of the air that counts as a full filling, as in the unit's own torque model
@@ -84,6 +87,7 @@ class PetrolProgram:
         c.cam_deg = m["cam_phase"](s.speed_rpm, c.filling)
         c.rail_target_pa = k["rail_target"]
         c.fuel_cut = s.speed_rpm > k["rev_limit"]
+        c.overrun = s.manifold_pa < OVERRUN_PA and s.speed_rpm > OVERRUN_RPM
         over_k = s.charge_k - k["shutters_open_above"]
         c.shutters = min(max(0.5 + over_k / SHUTTER_BAND_K, 0.0), 1.0)
         self._mixture(s, dt)
@@ -106,7 +110,8 @@ class PetrolProgram:
         hot = max(s.exhaust_k - k["protection_from"], 0.0) / 100.0
         c.lambda_target = max(target - k["protection_lambda"] * hot, min(target, RICHEST_TARGET))
         long = self.learned.get(LONG_TRIM, 0.0)
-        if c.lambda_target >= CLOSED_LOOP_FROM:
+        # Without fuel there is nothing to learn from.
+        if c.lambda_target >= CLOSED_LOOP_FROM and not (c.overrun or c.fuel_cut):
             c.trim += (s.mixture - c.lambda_target) * TRIM_PER_S * dt
             c.trim = min(max(c.trim, -TRIM_MOST), TRIM_MOST)
             moved = c.trim * dt / LONG_TRIM_S

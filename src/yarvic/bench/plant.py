@@ -27,6 +27,7 @@ class Block(Part):
     stroke_m: float
     rod_m: float
     compression_ratio: float
+    heat_reference_kg_s: float
     coolant_share: float
     coolant_share_per_deg: float
     friction_scale: float
@@ -74,8 +75,9 @@ class DieselEngine(Block):
 
 
 class Filling(Part):
-    """True volumetric efficiency over engine speed, referred to the manifold."""
+    """True volumetric efficiency over engine speed, referred to the manifold, for charge of `reference_k`."""
 
+    reference_k: float
     speed_rpm: tuple[float, ...]
     efficiency: tuple[float, ...]
     back_pressure_slope: float
@@ -189,19 +191,21 @@ class Rail(Part):
 
 
 class PortInjection(Part):
-    """Injectors in the intake port and the pump that feeds them."""
+    """Injectors in the intake port and the pump that feeds them: `pump_stall` times the rated pressure at no flow,
+    falling to none at `pump_kg_s`, with a regulator at the rated one."""
 
     rated_pa: float
     injector_static_kg_s: float
     dead_time_s: float
     dead_time_s_per_v: float
     pump_kg_s: float
+    pump_stall: float
 
 
 class ExhaustGas(Part):
-    """Loss between valve and thermocouple."""
+    """What the gas loses between valve and thermocouple: transfer units at the engine's heat reference flow."""
 
-    manifold_loss_k: float
+    manifold_ntu: float
 
 
 class Thermal(Part):

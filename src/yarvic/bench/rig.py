@@ -246,6 +246,7 @@ class Rig:
             temperature_k=read.temperature_k,
             relative_humidity=read.relative_humidity,
             fuel=self.fuel,
+            slot=self.slot,
             dyno="simulated road" if on_road else self.dyno.title,
             run=settings.kind,
             gear=settings.gear,

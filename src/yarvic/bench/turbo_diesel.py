@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from math import pi
 
 from yarvic.bench.charging import Charging
-from yarvic.bench.cylinders import friction_torque
+from yarvic.bench.cylinders import EXHAUST_WALL_K, LEAST_COOLANT, MOST_COOLANT, friction_torque
 from yarvic.bench.lookup import Line, Map
 from yarvic.bench.plant import TurboDiesel
 from yarvic.bench.powertrain import NO_LEDGER, Heat, Ledger, Surroundings, warm
@@ -17,6 +17,7 @@ from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.physics.constants import CP_EXHAUST, R_DRY_AIR
 from yarvic.core.physics.diesel import compressed_state, ignition_delay_deg, mixture_share, smoke_opacity
 from yarvic.core.physics.fuel import Fuel
+from yarvic.core.physics.heat import behind_pipe, charge_heating, coolant_share
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 from yarvic.core.units import to_canonical
 
@@ -106,6 +107,7 @@ class TurboDieselRun:
         "injected_quantity", "quantity_limit", "injection_start", "injector_window", "vane_position", "air_flow",
         "lambda_measured", "smoke", "torque_estimate", "charge_temperature", "exhaust_temperature",
         "coolant_temperature", "oil_temperature", "gearbox_temperature", "supply_voltage", "exhaust_flow",
+        "ambient_pressure", "ambient_temperature",
     )  # fmt: skip
 
     def __init__(
@@ -149,7 +151,7 @@ class TurboDieselRun:
         self.pedal = pedal
         p, e = self.p, self.p.engine
         boost = self.turbo.boost_pa
-        efficiency = self._filling(speed_rpm)
+        efficiency = self._filling(speed_rpm) * charge_heating(self.charge_k, p.filling.reference_k)
         efficiency *= max(
             1.0 - p.filling.back_pressure_slope * max(self.charging.exhaust_pa / boost - 1.0, -0.3), 0.3
         )
@@ -199,6 +201,7 @@ class TurboDieselRun:
             return -lost_nm
         off_deg = self._start_error(c.start_deg, speed_rpm, boost)
         timing = max(1.0 - e.start_loss_per_deg2 * off_deg * off_deg, LEAST_SHARE)
+        to_coolant = coolant_share(e.coolant_share, self.air_flow, e.heat_reference_kg_s)
         fuel_j = indicated = coolant = exhaust_j = exhaust_k = smoke = 0.0
         for i in range(e.cylinders):
             own = quantity * e.cylinder_fuel[i]
@@ -209,7 +212,7 @@ class TurboDieselRun:
             share = max(float(mixture_share(mixture, e.rich_loss)), LEAST_SHARE)
             work = energy * e.indicated_share * share * timing
             late = max(-off_deg, 0.0)
-            heat = released * min(max(e.coolant_share - e.coolant_share_per_deg * late, 0.10), 0.5)
+            heat = released * min(max(to_coolant - e.coolant_share_per_deg * late, LEAST_COOLANT), MOST_COOLANT)
             gas = air + own
             rise = (released - work - heat) / (gas * CP_EXHAUST)
             fuel_j += energy
@@ -221,8 +224,11 @@ class TurboDieselRun:
         total_fuel = quantity * sum(e.cylinder_fuel)
         self.mixture = min(self.air_kg * e.cylinders / (total_fuel * fuel.stoichiometric_afr), LEANEST)
         self.smoke = min(smoke, 1.0)
-        self.exhaust_k += (exhaust_k - self.p.exhaust_gas.manifold_loss_k - self.exhaust_k) * 0.25
         self.exhaust_flow = self.air_flow + total_fuel * rate
+        gas_k = behind_pipe(
+            exhaust_k, EXHAUST_WALL_K, self.p.exhaust_gas.manifold_ntu, self.exhaust_flow, e.heat_reference_kg_s
+        )
+        self.exhaust_k += (gas_k - self.exhaust_k) * 0.25
         torque = indicated / (4.0 * pi) - lost_nm
         self.ledger = Ledger(fuel_j * rate, torque * w, lost_nm * w, coolant * rate, exhaust_j * rate)
         return torque
@@ -260,4 +266,5 @@ class TurboDieselRun:
             c.quantity_kg, c.allowed_kg, c.start_deg, self.window, c.shut, self.air_flow, self.mixture, self.smoke,
             c.torque_nm, self.charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.around.voltage,
             self.exhaust_flow,
+            self.around.air.pressure_pa, self.around.air.temperature_k,
         )  # fmt: skip

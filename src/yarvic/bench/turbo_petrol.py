@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from yarvic.bench.breathing import behind_throttle, throttle_capacity
 from yarvic.bench.charging import Charging
-from yarvic.bench.cylinders import Charge
+from yarvic.bench.cylinders import EXHAUST_WALL_K, Charge
 from yarvic.bench.lookup import Line
 from yarvic.bench.petrol_program import Commands, PetrolProgram, Sensed
 from yarvic.bench.plant import TurboPetrol
@@ -16,6 +17,7 @@ from yarvic.bench.turbo import TurboState, move_gate
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.physics.constants import R_DRY_AIR
 from yarvic.core.physics.fuel import Fuel
+from yarvic.core.physics.heat import behind_pipe, charge_heating
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 
 LEAST_SCAVENGED = 0.3
@@ -32,7 +34,8 @@ class TurboPetrolRun:
         "lambda_target", "fuel_trim", "long_trim", "injector_window", "spark_advance", "spark_correction_1",
         "spark_correction_2", "spark_correction_3", "cam_phase", "wastegate_duty", "filling", "air_flow",
         "torque_estimate", "charge_temperature", "exhaust_temperature", "coolant_temperature", "oil_temperature",
-        "gearbox_temperature", "shutter_position", "misfires", "supply_voltage", "exhaust_flow",
+        "gearbox_temperature", "shutter_position", "misfires", "supply_voltage", "exhaust_flow", "ambient_pressure",
+        "ambient_temperature",
     )  # fmt: skip
 
     def __init__(
@@ -107,25 +110,21 @@ class TurboPetrolRun:
         """Manifold pressure behind the throttle, and dry air per cycle of the whole engine."""
         p, f = self.p, self.p.filling
         boost = self.turbo.boost_pa
-        # Area follows the plate's angle: little at first, most of it by half.
-        capacity = p.throttle.capacity * min(max(throttle, 0.02) ** 1.6, 1.0)
         off = self.cam_deg - self._cam_best(speed_rpm)
         efficiency = self._filling(speed_rpm) * max(1.0 - p.cam.loss_per_deg2 * off * off, LEAST_SCAVENGED)
+        efficiency *= charge_heating(self.charge_k, f.reference_k)
         per_pa = efficiency * self.displacement_m3 * speed_rpm / 120.0 / (R_DRY_AIR * self.charge_k)
-        intake: float = boost / (1.0 + per_pa**2 * self.charge_k / capacity**2) ** 0.5
-        # With the throttle shut the exhaust stands far over the intake: residual gas fills most of the cylinder, not all.
-        efficiency *= max(
-            1.0 - f.back_pressure_slope * max(self.charging.exhaust_pa / intake - 1.0, -0.3), LEAST_SCAVENGED
-        )
-        air = efficiency * intake * self.displacement_m3 / (R_DRY_AIR * self.charge_k)
-        self.air_flow = air * speed_rpm / 120.0
-        return intake, air * self.around.dry_share
+        intake, self.air_flow = behind_throttle(
+            boost, self.charging.exhaust_pa, per_pa, f.back_pressure_slope,
+            throttle_capacity(p.throttle.capacity, throttle), self.charge_k,
+        )  # fmt: skip
+        return intake, self.air_flow * 120.0 / speed_rpm * self.around.dry_share
 
     def _burn(
         self, c: Commands, pedal: float, speed_rpm: float, intake_pa: float, air_per_cycle: float, dt: float
     ) -> float:
         p, e, fuel = self.p, self.p.engine, self.fuel
-        cut = c.fuel_cut or pedal <= SHUT
+        cut = c.fuel_cut or c.overrun or pedal <= SHUT
         asked = c.air_per_cycle_kg / (self.program.scalars["stoichiometric_afr"] * c.lambda_target)
         fuel_per_cycle = 0.0 if cut else asked * (1.0 + c.trim) * (1.0 + c.long_trim)
         window = injection_window(p.rail, self.rail_pa, fuel_per_cycle / e.cylinders, speed_rpm)
@@ -149,8 +148,11 @@ class TurboPetrolRun:
 
     def _exhaust_and_boost(self, c: Commands, dt: float) -> None:
         p = self.p
-        lost = p.exhaust_gas.manifold_loss_k if self.ledger.fuel_w > 0.0 else 0.0
-        self.exhaust_k += (self.burn.exhaust_k - lost - self.exhaust_k) * 0.25
+        gas_k = behind_pipe(
+            self.burn.exhaust_k, EXHAUST_WALL_K, p.exhaust_gas.manifold_ntu,
+            self.exhaust_flow, p.engine.heat_reference_kg_s,
+        )  # fmt: skip
+        self.exhaust_k += (gas_k - self.exhaust_k) * 0.25
         self.thermocouple_k += (self.exhaust_k - self.thermocouple_k) * min(dt / THERMOCOUPLE_S, 1.0)
         self.seen += (self.burn.mixture - self.seen) * min(dt / SEEN_LAG_S, 1.0)
         capacity, share = move_gate(p.wastegate, self.turbo, self.around.air.pressure_pa, c.duty, dt)
@@ -168,4 +170,5 @@ class TurboPetrolRun:
             -c.retard_deg[0], -c.retard_deg[1], -c.retard_deg[2], self.cam_deg, c.duty, c.filling, self.air_flow,
             c.torque_nm, self.charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.shutters,
             float(self.burn.misfires), self.around.voltage, self.exhaust_flow,
+            self.around.air.pressure_pa, self.around.air.temperature_k,
         )  # fmt: skip

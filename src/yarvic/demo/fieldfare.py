@@ -38,6 +38,11 @@ def _told(story: Story) -> None:
     story.measure(second)
     for throttle in PART_THROTTLE:
         story.measure(second, 1, throttle=throttle)
+    story.waive(
+        second,
+        "check Knock",
+        "spark is as it came; listened to with a microphone on the block over all pulls, nothing heard",
+    )
     story.release(second)
     story.wait(days=9)
     story.fit(
@@ -67,7 +72,8 @@ def _lean_the_top(maps: Calibration) -> list[tuple[Table, str]]:
 def _feed_the_middle(maps: Calibration) -> list[tuple[Table, str]]:
     table = maps.table("injection_time")
     half = np.exp(-(((table.y.values - 52.0) / 17.0) ** 2))
-    fed = scaled(table, [3500, 5000, 7400, 8600], [1.0, 1 / 0.885, 1 / 0.885, 1 / 0.97], half)
+    speeds = [3500.0, 5000.0, 7400.0, 8600.0, 9300.0, 11000.0]
+    fed = scaled(table, speeds, [1.0, 1 / 0.885, 1 / 0.885, 1 / 0.97, 1 / 0.92, 1 / 0.895], half)
     # The long intake fills on to 9,050 rpm: it gets the fuel that the short one did not need.
     open_enough = np.interp(table.y.values, [20.0, 75.0], [0.0, 1.0])
     longer = scaled(fed, [7500, 8000, 8500, 9000, 9500], [1.0, 1.128, 1.095, 1.014, 1.0], open_enough)

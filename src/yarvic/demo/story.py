@@ -26,7 +26,7 @@ from yarvic.core.job.store import Job
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import Air
 from yarvic.core.plan.readiness import default_items
-from yarvic.state.release import capture, release_work
+from yarvic.state.release import capture, release_work, waive
 from yarvic.state.session import Session
 from yarvic.state.settings import Settings
 from yarvic.state.work import Handle, InlineRunner, Work
@@ -156,6 +156,11 @@ class Story:
         made = self.session.commit_draft(reason, AUTHOR)
         self._go_on()
         return made.name
+
+    def waive(self, name: str, condition: str, reason: str, signer: str = AUTHOR) -> None:
+        """Set a condition of a revision's release aside, by name."""
+        self.session.choose_working(self.job.revision(name).id)
+        waive(self.session, condition, signer, reason)
 
     def release(self, name: str, signer: str = AUTHOR) -> None:
         """Sign a revision, through the gate. Raises ReleaseError when the gate is shut."""

@@ -35,6 +35,15 @@ LAMBDA_LOSS: Final = 3.2
 # at lambda 0.85.
 RICH_RELEASE_SLOPE: Final = 1.45
 
+# Air flow at full throttle against intake temperature: eta_v ~ T^0.5, Heywood (1988), eq. 2.12 and section 6.2.3: hot
+# air takes less heat from the walls, so that air and torque go as T^-0.5 and not as density.
+CHARGE_HEATING_EXPONENT: Final = 0.5
+# Heat to the walls goes as the flow to 0.75 (Taylor and Toong, in Heywood (1988), ch. 12; from memory), so that its share
+# of the fuel's energy goes as flow to -0.25.
+WALL_HEAT_EXPONENT: Final = 0.75
+# Heat of a gas to its pipe goes as the flow to 0.8 (Dittus and Boelter), the gas's own heat as the flow.
+PIPE_HEAT_EXPONENT: Final = 0.8
+
 # Douaud and Eyzat, SAE paper 780080: tau[ms] = A (ON/100)^B p[atm]^C exp(D/T)
 KNOCK_DELAY: Final = (17.68, 3.402, -1.7, 3800.0)
 # Transverse acoustic modes of a cylinder, Draper (NACA report 493): roots of the Bessel derivative J'
