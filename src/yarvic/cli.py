@@ -1,10 +1,11 @@
-"""The command line. Exit 0: holds. 1: falls short. 2: input that cannot be used."""
+"""The command line. Exit 0: all that was judged holds. 1: falls short. 2: input that cannot be used. 3: not known."""
 
 from __future__ import annotations
 
 import json
 import os
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -16,7 +17,7 @@ from yarvic.core.errors import FormatError, YarvicError
 app = typer.Typer(
     help="The calibrator's bench.", no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False
 )
-HOLDS, FALLS_SHORT, UNUSABLE = 0, 1, 2
+HOLDS, FALLS_SHORT, UNUSABLE, NOT_KNOWN = 0, 1, 2, 3
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 
@@ -84,23 +85,30 @@ def check(
     ] = None,
     limits: Annotated[Path | None, typer.Option(help="Take limits from this TOML file.")] = None,
     fuel: Annotated[str, typer.Option(help="Fuel of an air-fuel ratio, such as petrol-95.")] = "",
+    barometer: Annotated[str, typer.Option(help="Makes gauge pressures absolute, such as 970mbar.")] = "",
+    cylinders: Annotated[int | None, typer.Option(min=1, max=16, help="How many the engine has.")] = None,
     as_json: AsJson = False,
 ) -> None:
     """Check the pulls in CSV logs."""
-    from yarvic.core.checks.finding import STOP, UNKNOWN, verdict
+    from yarvic.core.checks.evidence_of_pull import EngineKind
+    from yarvic.core.checks.finding import NO_DATA, STOP, VERDICT_WORDS, verdict
     from yarvic.core.checks.limits import default_limits, read_limits
-    from yarvic.core.checks.run import check_log, summarize
+    from yarvic.core.checks.run import check_log, families_of, summarize
     from yarvic.core.evidence.log import problems
     from yarvic.core.formats.csv_log import read_csv_log
     from yarvic.core.physics.fuel import fuel as fuel_by_key
+    from yarvic.core.units import parse_measure
 
-    components, engine = _of_job(job) if job is not None else ((), None)
+    components, engine = _of_job(job) if job is not None else (None, EngineKind())
+    if cylinders is not None:
+        engine = replace(engine, cylinders=cylinders)
     judged_by = read_limits(limits, components) if limits is not None else default_limits(components)
     stoichiometric = fuel_by_key(fuel).stoichiometric_afr if fuel else None
+    pressure_pa = parse_measure(barometer, "pressure") if barometer else None
     document: list[dict[str, Any]] = []
     worst = []
     for path in logs:
-        log = read_csv_log(path, stoichiometric_afr=stoichiometric)
+        log = read_csv_log(path, stoichiometric_afr=stoichiometric, barometer_pa=pressure_pa)
         results = check_log(path.name, log, judged_by, engine=engine)
         if not results:
             raise FormatError(
@@ -109,15 +117,17 @@ def check(
                 remedy="A pull holds throttle for 1.5 s or more and climbs 1200 rpm; log throttle and engine speed.",
             )
         summaries = summarize([list(r.findings) for r in results])
-        # Without conditions some questions stay open: that is said, and it is not a failure of the log.
-        known = [s.worst for s in summaries if s.worst.severity != UNKNOWN]
-        worst.append(verdict(known))
+        found = verdict([s.worst for s in summaries])
+        worst.append(found)
+        judged = {s.family for s in summaries}
         document.append(
             {
                 "log": str(path),
                 "pulls": len(results),
-                "verdict": verdict(known),
+                "verdict": found,
                 "problems": [p.sentence for p in problems(log)],
+                "notes": list(log.notes),
+                "not_asked": [f for f in families_of(engine) if f not in judged],
                 "checks": [
                     {
                         "check": s.check,
@@ -137,15 +147,17 @@ def check(
         _print_json(document)
     else:
         for entry in document:
-            print(f"{entry['log']}: {entry['pulls']} pulls, {entry['verdict']}")
-            for sentence in entry["problems"]:
+            print(f"{entry['log']}: {entry['pulls']} pulls, {VERDICT_WORDS[entry['verdict']]}")
+            for sentence in (*entry["problems"], *entry["notes"]):
                 print(f"  log      {sentence}")
             for c in entry["checks"]:
-                print(f"  {c['severity']:8} {c['sentence']}: {c['numbers']}")
-    raise typer.Exit(FALLS_SHORT if STOP in worst else HOLDS)
+                print(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
+            for family in entry["not_asked"]:
+                print(f"  not asked of this log: {family.lower()}")
+    raise typer.Exit(FALLS_SHORT if STOP in worst else NOT_KNOWN if NO_DATA in worst else HOLDS)
 
 
-def _of_job(path: Path) -> tuple[tuple[Any, ...], Any]:
+def _of_job(path: Path) -> tuple[tuple[Any, ...] | None, Any]:
     """The component limits of a job, and the kind of its engine."""
     from yarvic.core.job.model import parts_on
     from yarvic.core.job.store import Job

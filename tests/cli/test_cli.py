@@ -7,7 +7,8 @@ import sys
 
 import pytest
 
-from yarvic.core.formats.csv_log import write_csv_log
+from yarvic.core.evidence.log import Log
+from yarvic.core.formats.csv_log import read_csv_log, write_csv_log
 from yarvic.core.job.store import Job
 
 CODE = "import sys; from yarvic.cli import main; sys.argv = ['yarvic', *sys.argv[1:]]; main()"
@@ -85,7 +86,7 @@ def test_check(demo_path, tmp_path):
     good = yarvic("check", paths["A1"], "--job", demo_path, "--json")
     assert good.returncode == 0, good.stderr
     document = json.loads(good.stdout)
-    assert document[0]["pulls"] == 1 and document[0]["verdict"] in ("holds", "watch")
+    assert document[0]["pulls"] == 1 and document[0]["verdict"] in ("pass", "watch")
     bad = yarvic("check", paths["A1"], paths["B1"], "--job", demo_path)
     assert bad.returncode == 1
     assert "Cylinder 2 knocked" in bad.stdout
@@ -94,6 +95,78 @@ def test_check(demo_path, tmp_path):
         '[knock_retard]\ntitle="k"\nquantity="angle"\nunit="deg"\nside="above"\nwatch=6.0\nstop=9.0\nsource="mine"\n'
     )
     assert yarvic("check", paths["B1"], "--job", demo_path, "--limits", limits).returncode == 0
+
+
+@pytest.mark.parametrize(
+    ("drop", "code", "said"),
+    [
+        ((), 0, "watch"),
+        (("Spark correction cylinder 2",), 3, "cylinder 2 was not heard"),
+        (("Lambda", "Lambda target"), 3, "lambda_measured"),
+        (("Ambient temperature",), 3, "no ambient temperature"),
+    ],
+)
+def test_what_could_not_be_judged_is_no_pass(demo_path, tmp_path, drop, code, said):
+    """Exit 3 and the verdict no_data where a check was asked and could not be answered."""
+    job = Job.open(demo_path, read_only=True)
+    log = job.log(next(e.id for e in job.evidence() if e.title == "A1 pull 1"))
+    job.close()
+    kept = Log({k: c for k, c in log.channels.items() if c.title not in drop})
+    path = tmp_path / "a.csv"
+    path.write_text(write_csv_log(kept))
+    done = yarvic("check", path, "--job", demo_path, "--json")
+    assert done.returncode == code, done.stderr
+    assert json.loads(done.stdout)[0]["verdict"] == ("no_data" if code else "watch")
+    shown = yarvic("check", path, "--job", demo_path)
+    assert shown.returncode == code and said in shown.stdout
+    if code:
+        assert "no data" in shown.stdout.splitlines()[0]
+
+
+def test_a_stop_outranks_what_is_not_known(demo_path, tmp_path):
+    job = Job.open(demo_path, read_only=True)
+    log = job.log(next(e.id for e in job.evidence() if e.title == "B1 pull 1"))
+    job.close()
+    path = tmp_path / "b.csv"
+    path.write_text(write_csv_log(Log({k: c for k, c in log.channels.items() if not k.startswith("lambda")})))
+    assert yarvic("check", path, "--job", demo_path).returncode == 1
+
+
+def test_a_positive_knock_retard_and_a_fourth_cylinder_are_heard(tmp_path):
+    rows = [
+        "time [s],RPM [rpm],TPS [%],Knock retard 1 [°KW],Knock retard 2 [°],Knock retard 3 [deg],Knock retard 4 [deg]"
+    ]
+    for i in range(500):
+        t = i * 0.02
+        rows.append(f"{t:.2f},{1800 + 440 * t:.0f},100,0,0,0,{6.0 if 3 < t < 8 else 0.0}")
+    path = tmp_path / "four.csv"
+    path.write_text("\n".join(rows) + "\n")
+    done = yarvic("check", path, "--cylinders", "4", "--json")
+    assert done.returncode == 1, done.stderr
+    found = {c["check"]: c for c in json.loads(done.stdout)[0]["checks"]}
+    assert found["knock_retard"]["severity"] == "stop" and found["knock_retard"]["value"] == 6.0
+    assert "Cylinder 4" in found["knock_retard"]["sentence"]
+
+
+def test_gauge_pressure_is_judged_as_absolute(tmp_path):
+    """The same boost written absolute and over the barometer is the same boost."""
+    values = {}
+    for name, unit, zero in (("abs", "kPa abs", 0.0), ("gauge", "bar(g)", 97.0), ("plain", "kPa", 97.0)):
+        rows = [f"time [s],RPM [rpm],TPS [%],Boost pressure [{unit}],Boost target [{unit}],Barometer [kPa abs]"]
+        for i in range(600):
+            t = i * 0.02
+            kpa = 100.0 + min(12.0 * max(t - 2.0, 0.0), 100.0) - zero
+            scale = 100.0 if unit == "bar(g)" else 1.0
+            target = (200.0 - zero) / scale
+            rows.append(
+                f"{t:.2f},{1800 + 440 * max(t - 2, 0):.0f},{100 if t > 2 else 5},{kpa / scale:.3f},{target:.3f},97.0"
+            )
+        path = tmp_path / f"{name}.csv"
+        path.write_text("\n".join(rows) + "\n")
+        log = read_csv_log(path)
+        values[name] = log.channel("boost_pressure").values.max()
+        assert log.channel("boost_target").values.max() == pytest.approx(200e3, abs=200.0)
+    assert values["abs"] == pytest.approx(values["gauge"], abs=200.0) == pytest.approx(values["plain"], abs=200.0)
 
 
 def test_check_refuses_what_is_no_log(tmp_path, demo_path):

@@ -19,6 +19,7 @@ from yarvic.core.units import (
     lambda_from_afr,
     parse_measure,
     parse_unit,
+    read_unit,
     to_canonical,
     units_of,
 )
@@ -50,7 +51,7 @@ def test_arrays_convert_whole():
 @pytest.mark.parametrize(
     ("words", "label"),
     [
-        ("°C", "degC"), ("deg C", "degC"), ("F", "degF"), ("kPa", "kPa"), ("KPA", "kPa"), ("psi", "psi"), ("PSIG", "psi"),
+        ("°C", "degC"), ("deg C", "degC"), ("F", "degF"), ("kPa", "kPa"), ("KPA", "kPa"), ("psi", "psi"), ("PSIA", "psi"),
         ("inHg", "inHg"), ("in-Hg", "inHg"), ("hPa", "mbar"), ("Nm", "N m"), ("N.m", "N m"), ("lb-ft", "lb-ft"),
         ("ft-lbs", "lb-ft"), ("1/min", "rpm"), ("RPM", "rpm"), ("km/h", "km/h"), ("kph", "km/h"), ("%", "%"),
         ("lambda", "lambda"), ("λ", "lambda"), ("ms", "ms"), ("g/s", "g/s"), ("°", "deg"), ("whp", "hp"), ("PS", "PS"),
@@ -58,17 +59,36 @@ def test_arrays_convert_whole():
     ],
 )  # fmt: skip
 def test_words_of_log_headers(words, label):
-    if words == "°":
-        with pytest.raises(UnitError):
-            parse_unit(words)
-        return
     assert parse_unit(words).label == label
 
 
-@pytest.mark.parametrize("words", ["furlong", "", "kpaa", "N", "degrees F!"])
+@pytest.mark.parametrize("words", ["furlong", "", "kpax", "N", "degrees F!", "hp abs"])
 def test_unknown_words_are_refused(words):
     with pytest.raises(UnitError, match="not known"):
         parse_unit(words)
+
+
+@pytest.mark.parametrize(
+    ("words", "label", "reference"),
+    [
+        ("kPa abs", "kPa", "absolute"), ("bar(g)", "bar", "gauge"), ("bar (a)", "bar", "absolute"),
+        ("psia", "psi", "absolute"),
+        ("PSIG", "psi", "gauge"), ("mbar rel.", "mbar", "gauge"), ("hPa", "mbar", ""), ("hPa abs", "mbar", "absolute"),
+        ("Bar Ü", "bar", "gauge"), ("kPa_gauge", "kPa", "gauge"), ("psid", "psi", "difference"), ("kPa", "kPa", ""),
+        ("°KW", "deg", ""), ("° KW", "deg", ""), ("°CA", "deg", ""), ("kW", "kW", ""), ("°K", "K", ""), ("°BTDC", "deg", ""),
+    ],
+)  # fmt: skip
+def test_a_pressure_unit_carries_its_zero_and_a_degree_its_meaning(words, label, reference):
+    found, counted_from = read_unit(words)
+    assert (found.label, counted_from) == (label, reference)
+
+
+@pytest.mark.parametrize("words", ["psig", "bar(g)", "kPa gauge", "psid"])
+def test_a_gauge_pressure_is_never_taken_for_an_absolute_one(words):
+    with pytest.raises(UnitError, match="absolute"):
+        parse_unit(words)
+    with pytest.raises(UnitError, match="absolute"):
+        parse_measure(f"14 {words}", "pressure")
 
 
 def test_a_wrong_quantity_is_refused_by_name():

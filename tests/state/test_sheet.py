@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from yarvic.bench.vehicles import layout_text, stock_image
-from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP
 from yarvic.core.errors import CalibrationError, EvidenceError, FormatError, JobError, LinkError, YarvicError
 from yarvic.core.job.store import Job
 from yarvic.core.job.template import begin, read_sheet
@@ -253,7 +253,7 @@ def test_links_name_what_moves_them_and_what_that_costs(session):
     assert weakest.share == pytest.approx(links[0].share) and weakest.share > 1.0
     assert any("belongs to Stage 2" in c.sentence for c in cards)
     session.sheet.set_plan("no target", target=None)
-    assert PlanState(session).demands() == [] and route_state(session, "plan") == UNKNOWN
+    assert PlanState(session).demands() == [] and route_state(session, "plan") == NO_DATA
 
 
 def test_markers_and_measured_gain(session):
@@ -288,7 +288,7 @@ def test_a_bare_job_opens_and_every_step_says_what_it_lacks(bare):
     assert bare.bench is None and bare.revisions() == [] and bare.errors == []
     for step in STEPS:
         assert readings(bare, step), step
-        assert route_state(bare, step) in (UNKNOWN, HOLDS, "watch")
+        assert route_state(bare, step) in (NO_DATA, PASS, "watch")
     assert any("cylinders, bore, stroke" in r.sentence for r in readings(bare, "job"))
     assert any(r.sentence == "The sheet lacks the maps" and r.step == "maps" for r in readings(bare, "checks"))
     with pytest.raises(JobError, match="no maps yet"):

@@ -13,7 +13,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
-from typing import Any
+from typing import Any, Literal
 
 from yarvic.core.errors import UnitError
 
@@ -79,6 +79,8 @@ _DEFINED: tuple[Unit, ...] = (
     Unit("gal", "volume", 3.785411784e-3, decimals=1),
     Unit("kg/J", "specific consumption", 1.0, decimals=10),
     Unit("g/kWh", "specific consumption", 1e-3 / 3.6e6, decimals=0),
+    Unit("J/kg", "heating value", 1.0, decimals=0),
+    Unit("MJ/kg", "heating value", 1e6, decimals=1),
     Unit("Hz", "frequency", 1.0, decimals=0),
     Unit("kHz", "frequency", 1e3, decimals=2),
     Unit("Pa/s", "leak rate", 1.0, decimals=1),
@@ -104,8 +106,9 @@ CANONICAL: Mapping[str, str] = MappingProxyType(
 _WORDS: Mapping[str, str] = MappingProxyType(
     {
         **{unit.label.lower().replace(" ", ""): unit.label for unit in _DEFINED},
-        "c": "degC", "celsius": "degC", "f": "degF", "fahrenheit": "degF", "kelvin": "K",
-        "hpa": "mbar", "millibar": "mbar", "psig": "psi", "psia": "psi", "lb/in2": "psi", "in-hg": "inHg",
+        "c": "degC", "celsius": "degC", "f": "degF", "fahrenheit": "degF", "kelvin": "K", "degk": "K",
+        "degcelsius": "degC", "degfahrenheit": "degF",
+        "hpa": "mbar", "millibar": "mbar", "lb/in2": "psi", "in-hg": "inHg",
         "nm": "N m", "n*m": "N m", "n-m": "N m", "newtonmetre": "N m", "lbft": "lb-ft", "ft-lb": "lb-ft",
         "ftlb": "lb-ft", "ft-lbs": "lb-ft", "lbs-ft": "lb-ft", "lb*ft": "lb-ft",
         "bhp": "hp", "whp": "hp", "cv": "PS", "pk": "PS",
@@ -113,12 +116,32 @@ _WORDS: Mapping[str, str] = MappingProxyType(
         "kph": "km/h", "kmh": "km/h", "mi/h": "mph", "ft3/min": "cfm", "cm3/min": "cc/min", "l/m": "L/min",
         "lam": "lambda", "λ": "lambda", "percent": "%", "pct": "%", "ratio": "fraction",
         "-": "fraction", "1": "fraction", "sec": "s", "seconds": "s", "msec": "ms", "volt": "V", "volts": "V",
-        "crankdeg": "deg", "degca": "deg", "kfr": "deg", "degbtdc": "deg", "degrees": "deg", "gram/s": "g/s",
+        "crankdeg": "deg", "degca": "deg", "degcad": "deg", "degcrk": "deg", "degcrank": "deg", "degkw": "deg",
+        "degbtdc": "deg", "degree": "deg", "degrees": "deg", "gram/s": "g/s",
         "inch": "in", "m/s^2": "m/s2", "mg/stroke": "mg", "mg/str": "mg", "mg/hub": "mg", "counts": "count", "#": "count",
         "litre": "L", "liter": "L",
     }
 )  # fmt: skip
 
+# What follows a unit of pressure, and what the number is then counted from.
+Reference = Literal["", "absolute", "gauge", "difference"]
+_REFERENCE_WORDS: Mapping[str, Reference] = MappingProxyType(
+    {
+        "a": "absolute", "abs": "absolute", "absolute": "absolute",
+        "g": "gauge", "gauge": "gauge", "gage": "gauge", "rel": "gauge", "relative": "gauge", "ü": "gauge",
+        "d": "difference", "diff": "difference", "delta": "difference",
+    }
+)  # fmt: skip
+_PRESSURES: Mapping[str, tuple[str, Reference]] = MappingProxyType(
+    {
+        f"{words}{joint}{end}": (label, reference)
+        for words, label in _WORDS.items()
+        if UNITS[label].quantity == "pressure"
+        for end, reference in _REFERENCE_WORDS.items()
+        for joint in ("", "-", "_")
+        if f"{words}{joint}{end}" not in _WORDS
+    }
+)
 _AFR_WORDS = frozenset({"afr", "air/fuel", "a/f", "airfuel"})
 
 
@@ -130,33 +153,56 @@ def unit(label: str) -> Unit:
         raise UnitError(f"unit {label!r} is not known", remedy=f"Known units: {', '.join(sorted(UNITS))}.") from None
 
 
-def parse_unit(words: str, *, quantity: str | None = None) -> Unit:
-    """The unit meant by the words of a log header, such as `°C`, `Nm` or `1/min`.
+def _plain(words: str) -> str:
+    """Words of a unit without blanks, dots and brackets; a degree sign is read as the word."""
+    key = words.strip().lower().replace("º", "°").replace("°", "deg").replace("²", "2").replace("³", "3")
+    return re.sub(r"[\s\[\]().]", "", key)
+
+
+def read_unit(words: str, *, quantity: str | None = None) -> tuple[Unit, Reference]:
+    """The unit meant by the words of a log header, such as `°C`, `Nm`, `1/min` or `bar(g)`, and for a pressure what
+    it is counted from (empty where the words do not say).
 
     With `quantity` the unit must measure it. Raises UnitError for unknown words, for the wrong quantity,
     and for an air-fuel ratio, which means nothing without its fuel.
     """
-    key = re.sub(r"[\s°º\[\]().]", "", words.strip().lower()).replace("²", "2").replace("³", "3")
+    key = _plain(words)
     if key in _AFR_WORDS:
         raise UnitError(
             "an air-fuel ratio means nothing without its fuel",
             concerns=words,
             remedy="State the fuel, so that the ratio can be carried as lambda.",
         )
-    if key not in _WORDS:
+    label, reference = _PRESSURES.get(key, (_WORDS.get(key, ""), ""))
+    if not label:
         raise UnitError(f"unit {words!r} is not known", remedy="Use a unit such as kPa, degC, N m, kW or rpm.")
-    found = UNITS[_WORDS[key]]
+    found = UNITS[label]
     if quantity is not None and found.quantity != quantity:
         raise UnitError(
             f"unit {words!r} measures {found.quantity}, not {quantity}",
             remedy=f"Use one of: {', '.join(units_of(quantity))}.",
+        )
+    return found, reference
+
+
+def parse_unit(words: str, *, quantity: str | None = None) -> Unit:
+    """The unit meant by such words where a pressure is an absolute one.
+
+    Raises UnitError as `read_unit` does, and for a gauge pressure or a difference, which would be taken for absolute.
+    """
+    found, reference = read_unit(words, quantity=quantity)
+    if reference in ("gauge", "difference"):
+        what = "a gauge pressure" if reference == "gauge" else "a pressure difference"
+        raise UnitError(
+            f"{words!r} is {what}, and an absolute one is asked for",
+            remedy="Add the barometer, and write it absolute.",
         )
     return found
 
 
 def is_afr(words: str) -> bool:
     """Whether a header's unit words stand for an air-fuel ratio."""
-    return re.sub(r"[\s\[\]().]", "", words.strip().lower()) in _AFR_WORDS
+    return _plain(words) in _AFR_WORDS
 
 
 def units_of(quantity: str) -> tuple[str, ...]:

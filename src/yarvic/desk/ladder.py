@@ -8,9 +8,9 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from yarvic.core.checks.finding import UNKNOWN
+from yarvic.core.checks.finding import NO_DATA, VERDICT_WORDS
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, TITLE_PX, font, tokens
-from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
+from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.state.session import DRAFT, Session
 
 HEIGHT = 88
@@ -71,7 +71,7 @@ class Ladder(QWidget):
         last = max((r.column for r in rungs), default=0)
         self._first = max(0, min(max(column - fit + 2, 0), last - fit + 1)) if last >= fit else 0
         self._cursor = self.session.working
-        words = [f"{r.name}: {r.reason}, {r.detail}, {WORDS[r.severity]}" for r in rungs]
+        words = [f"{r.name}: {r.reason}, {r.detail}, {VERDICT_WORDS[r.severity]}" for r in rungs]
         reference = self.session.name_of(self.session.reference) or "none"
         self.setAccessibleDescription(
             f"Working {self.session.working_name()}, reference {reference}. " + ". ".join(words)
@@ -113,7 +113,7 @@ class Ladder(QWidget):
             parts = titles[revision.build] if revision.build != build else ""
             build = revision.build
             detail = f"{results.counted if results else '0 pulls'}, build {revision.build}"
-            severity = results.verdict if results and results.pulls else UNKNOWN
+            severity = results.verdict if results and results.pulls else NO_DATA
             found.append(
                 Rung(revision.id, revision.name, revision.reason, detail, severity, len(found), lane,
                      revision.parent_id, parts)
@@ -130,7 +130,7 @@ class Ladder(QWidget):
                     s.name_of(DRAFT),
                     "draft",
                     "1 cell differs" if cells == 1 else f"{cells} cells differ",
-                    UNKNOWN,
+                    NO_DATA,
                     len(found),
                     lane,
                     parent,
@@ -187,7 +187,7 @@ class Ladder(QWidget):
             return
         revision = self.session.evidence_revision()
         name = revision.name if revision else ""
-        text = f"{name} {WORDS[results.verdict]}"
+        text = f"{name} {VERDICT_WORDS[results.verdict]}"
         width = painter.fontMetrics().horizontalAdvance(text)
         x = self.width() - width - 18
         painter.setPen(tokens().severity(results.verdict))
@@ -295,7 +295,7 @@ class Ladder(QWidget):
     def mouseMoveEvent(self, event) -> None:
         """The whole reason stands in the tooltip."""
         rung = self.rung_at(event.position())
-        tip = f"{rung.name}: {rung.reason} ({WORDS[rung.severity]})" if rung else ""
+        tip = f"{rung.name}: {rung.reason} ({VERDICT_WORDS[rung.severity]})" if rung else ""
         if rung and rung.parts:
             tip += f". Parts fitted before it: {rung.parts}"
         self.setToolTip(tip)

@@ -6,8 +6,9 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QAbstractButton, QScrollArea, QVBoxLayout, QWidget
 
+from yarvic.core.checks.finding import VERDICT_WORDS
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
-from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
+from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.words import label
 from yarvic.state.reading import Reading
 from yarvic.state.readings import readings
@@ -38,7 +39,7 @@ class Card(QAbstractButton):
         if leads:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
             self.setToolTip("Go to the place" if reading.where else "Go there")
-        self.setAccessibleName(f"{WORDS[reading.severity]}: {reading.sentence}. {reading.numbers}")
+        self.setAccessibleName(f"{VERDICT_WORDS[reading.severity]}: {reading.sentence}. {reading.numbers}")
 
     def sizeHint(self) -> QSize:
         """As its text needs."""

@@ -6,8 +6,9 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 
+from yarvic.core.checks.finding import NO_DATA, VERDICT_WORDS
 from yarvic.desk.theme import CAPTION_PX, font, tokens
-from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
+from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.state.readings import route_state
 from yarvic.state.session import STEP_TITLES, STEPS, Session
 
@@ -21,7 +22,7 @@ class Stop(QAbstractButton):
         super().__init__()
         self.title = title
         self.number = number
-        self.severity = "unknown"
+        self.severity = NO_DATA
         self.setCheckable(True)
         self.setText(title)
         self.setFixedHeight(36)
@@ -95,5 +96,5 @@ class Route(QWidget):
         for step, stop in self.stops.items():
             stop.severity = route_state(self.session, step)
             stop.setChecked(step == self.session.settings.step)
-            stop.setAccessibleName(f"{stop.title}, step {stop.number}, {WORDS[stop.severity]}")
+            stop.setAccessibleName(f"{stop.title}, step {stop.number}, {VERDICT_WORDS[stop.severity]}")
             stop.update()

@@ -8,7 +8,7 @@ from importlib.resources import files
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PyQt6.QtWidgets import QApplication
 
-from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 
 
 @dataclass(frozen=True)
@@ -32,7 +32,7 @@ class Tokens:
 
     def severity(self, severity: str) -> QColor:
         """The colour of a verdict; its shape says the same."""
-        return self.color({HOLDS: "holds", WATCH: "watch", STOP: "stop", UNKNOWN: "quiet"}[severity])
+        return self.color({PASS: "holds", WATCH: "watch", STOP: "stop", NO_DATA: "quiet"}[severity])
 
     def ramp(self, share: float) -> QColor:
         """One hue from sheet to deep water, for map values; share 0 to 1."""

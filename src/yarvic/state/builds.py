@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.dyno import Curve
-from yarvic.core.evidence.repeatability import gain
+from yarvic.state.gains import gain_between
 from yarvic.state.readings import interval_words
 from yarvic.state.results import PullResult, RevisionResults, apart
 from yarvic.state.session import Session
@@ -50,16 +49,11 @@ def _gain(session: Session, pulls: list[PullResult], other: list[PullResult]) ->
     reasons = one.comparable_with(before) if one is not None and before is not None else ["conditions are not known"]
     if reasons:
         return f"not to be set against each other, {reasons[0]}"
-    a, b = _curves(session, pulls), _curves(session, other)
     try:
-        g = gain(a, b, session.job.sheet.band_rpm)
+        g, _ = gain_between(pulls, other, session.standard, session.job.sheet.band_rpm)
     except EvidenceError as error:
         return str(error)
     words = interval_words(g.over_band, session.settings.units.get("power", "kW"))
     if g.over_band.distinguishable is False:
         return f"not distinguishable, {words} at the wheel in the band"
     return f"{words} at the wheel in the band"
-
-
-def _curves(session: Session, pulls: list[PullResult]) -> list[Curve]:
-    return [p.curves[session.standard] for p in pulls]

@@ -51,12 +51,12 @@ def measured_loss(session: Session) -> Loss:
         if not mine:
             continue
         curve = mean_curve([p.curves["none"] for p in mine])
-        at = int(curve.power_w.argmax())
+        power, speed = curve.peak_power()
         conditions = mine[-1].evidence.conditions
         assert conditions is not None and conditions.engine_per_roller is not None
-        roller = float(curve.speed_rpm[at]) / conditions.engine_per_roller * RAD_PER_S_PER_RPM
-        share, error = found.share(roller, float(curve.power_w[at]))
-        text = f"coast-down {run.id}, at {curve.speed_rpm[at]:,.0f} rpm of {revision.name}"
+        roller = speed / conditions.engine_per_roller * RAD_PER_S_PER_RPM
+        share, error = found.share(roller, power)
+        text = f"coast-down {run.id}, at {speed:,.0f} rpm of {revision.name}"
         return Loss(share, NORMAL_95 * error, text)
     raise EvidenceError(
         f"no pulls of build {run.build} on the same dyno stand beside the coast-down", remedy="Pull there too."

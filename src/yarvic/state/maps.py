@@ -22,6 +22,7 @@ from yarvic.core.errors import CalibrationError
 from yarvic.core.evidence.cells import CellEvidence, cell_evidence
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import UNITS, convert, parse_number
+from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.session import DRAFT, Session
 
 SCALARS = "scalars"
@@ -40,7 +41,7 @@ class MapsState:
         self.key = "spark_advance"
         self.row = 0
         self.mask: Mask = np.zeros((0, 0), dtype=bool)
-        self._evidence: dict[tuple[str, int], CellEvidence | None] = {}
+        self._evidence: dict[tuple[str, str, int], CellEvidence | None] = {}
         session.draft_changed.connect(lambda: self.values_changed.emit())
         session.selection_changed.connect(lambda: self.changed.emit())
         session.units_changed.connect(lambda: self.changed.emit())
@@ -121,14 +122,22 @@ class MapsState:
         return np.asarray((now.values - then.values) * scale, dtype=np.float64)
 
     def evidence(self) -> CellEvidence | None:
-        """Time and knock by cell, from the revision whose evidence is read."""
+        """Time and knock by cell, from the runs on this slot of the revision whose evidence is read."""
         table, results = self.table(), self.session.working_results()
-        if table is None or results is None or not results.pulls:
+        if table is None or results is None:
             return None
-        key = (self.key, results.revision_id)
+        runs = self.runs_of_slot(results)
+        key = (self.key, self.session.slot, results.revision_id)
         if key not in self._evidence:
-            self._evidence[key] = cell_evidence(table, [(p.log, p.pull) for p in results.pulls])
+            self._evidence[key] = cell_evidence(table, [(p.log, p.pull) for p in runs]) if runs else None
         return self._evidence[key]
+
+    def runs_of_slot(self, results: RevisionResults) -> list[PullResult]:
+        """The runs that were made on the slot in hand; one of which nobody knows the slot belongs to none of several."""
+        job = self.session.job
+        if job is None:
+            return []
+        return [p for p in results.pulls if job.sheet.vehicle.ran_on(self.session.slot, p.evidence.conditions)]
 
     # -- editing
 

@@ -4,19 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-import numpy as np
-
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.finding import amount
 from yarvic.core.errors import YarvicError
-from yarvic.core.evidence.repeatability import Interval, mean_curve, welch
+from yarvic.core.evidence.repeatability import Interval, mean_curve
 from yarvic.core.job.model import JobSheet, parts_on
-from yarvic.core.physics import FloatArray
 from yarvic.core.plan.cost import planned_gain_kw
 from yarvic.core.plan.plan import Stage, Target
 from yarvic.core.plan.solve import Ledger
 from yarvic.core.plan.weakest import Demand, demands
-from yarvic.state.results import RevisionResults
+from yarvic.state.gains import peaks_between
+from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.session import Session
 
 
@@ -104,7 +102,7 @@ class PlanState:
         if not curves:
             return None
         mean = mean_curve(curves)
-        return float(mean.power_w.max()), float(mean.torque_nm.max())
+        return mean.peak_power()[0], mean.peak_torque()[0]
 
     def stage_powers(self) -> list[tuple[int, str, float]]:
         """What each stage should make at the wheel, W, from measured stock on: its number, title and value."""
@@ -131,39 +129,39 @@ class PlanState:
     def measured_gain(self, stage: Stage) -> Interval | None:
         """What a stage really brought, W: peak power of its last measured revision over that of the stage before.
 
-        At the wheel, uncorrected, with the interval of Welch; None as long as either was not measured.
+        At the wheel, uncorrected, with its interval; None as long as either was not measured.
         """
         s = self.session
         mine = [r for r in s.revisions() if r.name in stage.revisions]
         for revision in reversed(mine):
-            after, before = self._peaks(s.results.get(revision.id)), self._before(stage)
-            if after.size and before.size:
-                return welch(after, before)
+            after, before = self._pulls(s.results.get(revision.id)), self._before(stage)
+            if after and before:
+                return peaks_between(after, before)
         return None
 
     def measured_in_all(self) -> Interval | None:
         """What the last measured stage makes over stock, W; None as long as there is none."""
         s = self.session
-        stock = self._peaks(s.results.get(s.revisions()[0].id)) if s.revisions() else np.array([])
+        stock = self._pulls(s.results.get(s.revisions()[0].id)) if s.revisions() else []
         for stage in reversed(self.sheet.plan.stages):
             for revision in reversed([r for r in s.revisions() if r.name in stage.revisions]):
-                peaks = self._peaks(s.results.get(revision.id))
-                if peaks.size and stock.size:
-                    return welch(peaks, stock)
+                pulls = self._pulls(s.results.get(revision.id))
+                if pulls and stock:
+                    return peaks_between(pulls, stock)
         return None
 
     @staticmethod
-    def _peaks(results: RevisionResults | None) -> FloatArray:
-        """Peak power of each pull that may stand in the mean, W."""
-        return np.array([c.peak_power()[0] for c in results.curves("none")] if results is not None else [])
+    def _pulls(results: RevisionResults | None) -> list[PullResult]:
+        """The pulls that may stand in the mean."""
+        return results.together() if results is not None else []
 
-    def _before(self, stage: Stage) -> FloatArray:
-        """The peaks of the stage before, or of stock."""
+    def _before(self, stage: Stage) -> list[PullResult]:
+        """The pulls of the stage before, or of stock."""
         s = self.session
         stages = self.sheet.plan.stages
         for each in reversed(stages[: stages.index(stage)]):
             for revision in reversed([r for r in s.revisions() if r.name in each.revisions]):
-                peaks = self._peaks(s.results.get(revision.id))
-                if peaks.size:
-                    return peaks
-        return self._peaks(s.results.get(s.revisions()[0].id) if s.revisions() else None)
+                pulls = self._pulls(s.results.get(revision.id))
+                if pulls:
+                    return pulls
+        return self._pulls(s.results.get(s.revisions()[0].id) if s.revisions() else None)

@@ -4,17 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+import numpy as np
+
 from yarvic.core.calibration.compare import compare
-from yarvic.core.checks.finding import HOLDS, ORDER, STOP, UNKNOWN, WATCH
+from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, STOP, WATCH
 from yarvic.core.checks.run import Summary
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.repeatability import Interval, gain, mean_curve, peak_trend
+from yarvic.core.evidence.dyno import Curve
+from yarvic.core.evidence.repeatability import Interval, mean_curve, peak_trend
 from yarvic.core.plan.readiness import Readiness
 from yarvic.core.units import UNITS, from_canonical
+from yarvic.state.gains import gain_between
 from yarvic.state.reading import Reading
 from yarvic.state.results import FULL_THROTTLE, RevisionResults, apart
 from yarvic.state.session import DRAFT, Session
 from yarvic.state.sheet_readings import job_readings, job_state, lacking, plan_readings, plan_state
+
+# A fall of peak power from pull to pull that matters, as a share of it. Our choice: three pulls at this cost as much as
+# a healthy vehicle's whole spread.
+HEAT_SOAK_SHARE = 0.01
 
 
 def ranked(readings: list[Reading]) -> list[Reading]:
@@ -64,7 +72,7 @@ def _evidence(session: Session) -> list[Reading]:
     name = revision.name if revision else ""
     found = [Reading(WATCH, "The evidence has faults", p.sentence) for p in (results.problems if results else ())]
     if results is None or not results.pulls:
-        return [*found, Reading(UNKNOWN, f"No pulls of {name} yet", "flash it, then pull it", step="dyno")]
+        return [*found, Reading(NO_DATA, f"No pulls of {name} yet", "flash it, then pull it", step="dyno")]
     return found + [of_summary(s, session.settings.units) for s in results.summaries]
 
 
@@ -77,17 +85,17 @@ def _maps(session: Session) -> list[Reading]:
                 Reading(WATCH, f"This draft on {session.draft.parent.name} has not been flashed", "commit it first")
             )
         else:
-            found.append(Reading(UNKNOWN, "The draft does not differ from its parent", "change a cell"))
+            found.append(Reading(NO_DATA, "The draft does not differ from its parent", "change a cell"))
         found += [
-            Reading(UNKNOWN, d.sentence(), f"slot {slot}, against {session.draft.parent.name}")
+            Reading(NO_DATA, d.sentence(), f"slot {slot}, against {session.draft.parent.name}")
             for slot, d in differences
         ]
     elif session.reference is not None:
         now, then = (session.calibration(r, session.slot) for r in (session.working, session.reference))
         if now is not None and then is not None:
             name = session.name_of(session.reference)
-            found += [Reading(UNKNOWN, d.sentence(), f"against {name}") for d in compare(then, now)]
-    evidence = [r for r in _evidence(session) if r.severity != HOLDS]
+            found += [Reading(NO_DATA, d.sentence(), f"against {name}") for d in compare(then, now)]
+    evidence = [r for r in _evidence(session) if r.severity != PASS]
     return found + evidence
 
 
@@ -99,12 +107,12 @@ def _flash(session: Session) -> list[Reading]:
         for i in Readiness(session.job.sheet.readiness).of("stop")
     ]
     if bench is None:
-        return [*found, Reading(UNKNOWN, "No unit is on the link", "no simulated vehicle has a unit of this family")]
+        return [*found, Reading(NO_DATA, "No unit is on the link", "no simulated vehicle has a unit of this family")]
     held = bench.holds()
     if revision is None:
         found.append(Reading(STOP, "A draft cannot be flashed", "commit it under Maps", step="maps"))
     elif held is not None and held.image == revision.image:
-        found.append(Reading(HOLDS, f"The unit runs {revision.name}", "its memory equals the revision's image"))
+        found.append(Reading(PASS, f"The unit runs {revision.name}", "its memory equals the revision's image"))
     else:
         name = held.name if held else "an image of no revision here"
         found.append(Reading(WATCH, f"The unit runs {name}", f"write {revision.name} to measure it"))
@@ -113,7 +121,7 @@ def _flash(session: Session) -> list[Reading]:
 
     found.append(
         Reading(
-            HOLDS if volts >= LEAST_VOLTAGE_V else STOP,
+            PASS if volts >= LEAST_VOLTAGE_V else STOP,
             "Battery is on its maintainer, simulated" if volts >= LEAST_VOLTAGE_V else "Battery is too low to write",
             f"{volts:.1f} V, at least {LEAST_VOLTAGE_V:.1f} V",
         )
@@ -137,25 +145,32 @@ def _dyno(session: Session) -> list[Reading]:
     curves = results.curves(session.standard)
     if reference is not None and reference.curves(session.standard) and reference is not results:
         found += _gain(session)
-    trend = peak_trend(curves)
-    power = session.settings.units.get("power", "kW")
-    if trend is not None:
-        size = interval_words(trend, power)
-        falls = trend.distinguishable and trend.mean < 0
-        found.append(
-            Reading(
-                WATCH if falls else HOLDS,
-                "Peak falls from pull to pull: cool down longer"
-                if falls
-                else "No heat soak is seen in the pull order",
-                f"{size} each pull",
-            )
-        )
+    found.append(_heat_soak(curves, session.settings.units.get("power", "kW")))
     found += _left_out(results)
     correction = curves[0].correction
     if correction.warnings:
         found.append(Reading(WATCH, f"About {correction.title}", "; ".join(correction.warnings)))
-    return found + [of_summary(s, session.settings.units) for s in results.summaries if s.worst.severity != HOLDS]
+    return found + [of_summary(s, session.settings.units) for s in results.summaries if s.worst.severity != PASS]
+
+
+def _heat_soak(curves: list[Curve], power: str) -> Reading:
+    """Whether the peak falls in the order of the pulls, and how small a fall these pulls could have shown."""
+    trend = peak_trend(curves)
+    if trend is None:
+        return Reading(NO_DATA, "Too few pulls to see heat soak", f"{len(curves)} pulled, three show a trend")
+    size = f"{interval_words(trend, power)} each pull"
+    if trend.distinguishable and trend.mean < 0:
+        return Reading(WATCH, "Peak falls from pull to pull: cool down longer", size)
+    # The largest fall that the interval still allows is what could have stayed unseen.
+    hidden = max(-trend.low, 0.0)
+    shown = f"{hidden / UNITS[power].factor:.{UNITS[power].decimals}f} {power}"
+    if hidden > HEAT_SOAK_SHARE * float(np.mean([c.peak_power()[0] for c in curves])):
+        return Reading(
+            NO_DATA,
+            "Too few pulls to rule out heat soak",
+            f"a fall of up to {shown} each pull could hide in the spread of {len(curves)}; {size}",
+        )
+    return Reading(PASS, f"No heat soak of {shown} or more each pull", size)
 
 
 def _left_out(results: RevisionResults) -> list[Reading]:
@@ -172,32 +187,33 @@ def _left_out(results: RevisionResults) -> list[Reading]:
 def _gain(session: Session) -> list[Reading]:
     job, results, reference = session.job, session.working_results(), session.reference_results()
     assert job is not None and results is not None and reference is not None
-    a, b = results.curves(session.standard), reference.curves(session.standard)
     names = f"{session.name_of(results.revision_id)} over {session.name_of(reference.revision_id)}"
     found = []
     power = session.settings.units.get("power", "kW")
     try:
-        g = gain(a, b, job.sheet.band_rpm)
+        g, assumed = gain_between(
+            results.together(), reference.together(like=results), session.standard, job.sheet.band_rpm
+        )
     except EvidenceError as error:
-        return [Reading(UNKNOWN, f"No gain of {names}", str(error))]
+        return [Reading(NO_DATA, f"No gain of {names}", str(error))]
     band = f"{g.band_rpm[0]:,.0f}-{g.band_rpm[1]:,.0f} rpm, wheel"
     if len(results.throttles) > 1:
         band += ", full throttle"
+    band += f"; {assumed}"
     told = g.over_band.distinguishable
     if told is None:
-        found.append(
-            Reading(UNKNOWN, f"Gain of {names} is not certain", f"{interval_words(g.over_band, power)}, {band}")
-        )
+        text = f"{interval_words(g.over_band, power)}, {band}: pull more often, or the two maps in turn"
+        found.append(Reading(NO_DATA, f"Gain of {names} is not certain", text))
     elif told:
         gains = g.over_band.mean > 0
         sentence = f"{'Gain' if gains else 'Loss'} of {names}, mean in the band"
-        found.append(Reading(HOLDS if gains else WATCH, sentence, f"{interval_words(g.over_band, power)}, {band}"))
+        found.append(Reading(PASS if gains else WATCH, sentence, f"{interval_words(g.over_band, power)}, {band}"))
     else:
         found.append(
             Reading(
                 WATCH,
                 f"{names}: not distinguishable",
-                f"{interval_words(g.over_band, power)}, {band}: within the spread",
+                f"{interval_words(g.over_band, power)}, {band}: within the spread. The two maps pulled in turn tell more",
             )
         )
     found.append(Reading(*compared(results, reference)))
@@ -207,10 +223,11 @@ def _gain(session: Session) -> list[Reading]:
 def compared(results: RevisionResults | None, reference: RevisionResults | None) -> tuple[str, str, str]:
     """What a comparison is a test of, and whether it may be read in absolute terms: severity, sentence, details."""
     if results is None or reference is None or not results.pulls or not reference.pulls:
-        return UNKNOWN, "Nothing to compare yet", "both need pulls"
-    one, other = ((r.together() or r.pulls)[-1].evidence for r in (results, reference))
+        return NO_DATA, "Nothing to compare yet", "both need pulls"
+    one = (results.together() or results.pulls)[-1].evidence
+    other = (reference.together(like=results) or reference.pulls)[-1].evidence
     if one.conditions is None or other.conditions is None:
-        return UNKNOWN, "Conditions are not known", "the two cannot be compared"
+        return NO_DATA, "Conditions are not known", "the two cannot be compared"
     reasons = one.conditions.comparable_with(other.conditions)
     if reasons:
         return WATCH, "Compare gains over each one's own baseline only", "; ".join(reasons)
@@ -223,7 +240,7 @@ def compared(results: RevisionResults | None, reference: RevisionResults | None)
             f"build {other.build} to {one.build}, same dyno and gear",
         )
     what = "the map" if maps else "the parts" if parts else "nothing: one revision, one build"
-    return HOLDS, f"A test of {what}", "same dyno, gear and throttle: read in absolute terms"
+    return PASS, f"A test of {what}", "same dyno, gear, fuel and throttle: read in absolute terms"
 
 
 def interval_words(interval: Interval, label: str) -> str:
@@ -236,6 +253,19 @@ def interval_words(interval: Interval, label: str) -> str:
     return f"{mean} ({interval.low / factor:+.{d}f} to {interval.high / factor:+.{d}f} at 95 %)"
 
 
+def reduction_words(curves: list[Curve], label: str) -> str:
+    """What the reduction from roller to power can tell: the width it resolves, its error and bias at the peak."""
+    resolution = sum(c.resolution_rpm for c in curves) / len(curves)
+    at = [int(c.power_w.argmax()) for c in curves]
+    factor, d = UNITS[label].factor, UNITS[label].decimals
+    error = max(1.96 * float(c.error_w[i]) for c, i in zip(curves, at, strict=True)) / factor
+    bias = max((float(c.bias_w[i]) for c, i in zip(curves, at, strict=True)), key=abs) / factor
+    return (
+        f"Resolves {resolution:.0f} rpm; at the peak noise leaves ±{error:.{d}f} {label} a pull and smoothing"
+        f" {bias:+.{d + 1}f} {label}."
+    )
+
+
 def peaks(
     session: Session, results: RevisionResults | None, throttle: float = FULL_THROTTLE
 ) -> tuple[str, str] | None:
@@ -245,40 +275,40 @@ def peaks(
         return None
     mean = mean_curve(curves)
     power, torque = session.settings.units.get("power", "kW"), session.settings.units.get("torque", "N m")
-    p, t = int(mean.power_w.argmax()), int(mean.torque_nm.argmax())
+    (p, at_p), (t, at_t) = mean.peak_power(), mean.peak_torque()
     return (
-        f"{from_canonical(float(mean.power_w[p]), power):.1f} {power} at {mean.speed_rpm[p]:,.0f} rpm",
-        f"{from_canonical(float(mean.torque_nm[t]), torque):.1f} {torque} at {mean.speed_rpm[t]:,.0f} rpm",
+        f"{from_canonical(p, power):.1f} {power} at {at_p:,.0f} rpm",
+        f"{from_canonical(t, torque):.1f} {torque} at {at_t:,.0f} rpm",
     )
 
 
 def route_state(session: Session, step: str) -> str:
     """State of a step for the route: a severity, or `unknown` for one that is empty."""
     if session.job is None:
-        return UNKNOWN
+        return NO_DATA
     results, revision = session.working_results(), session.working_revision()
     if step == "job":
         return job_state(session)
     if step == "plan":
         return plan_state(session)
     if not session.revisions():
-        return UNKNOWN
+        return NO_DATA
     need = session.job.sheet.pulls_required
     pulls = len(results.pulls) if results and revision is not None else 0
     if step == "maps":
-        return WATCH if session.working == DRAFT else HOLDS
+        return WATCH if session.working == DRAFT else PASS
     if revision is None:
-        return UNKNOWN
+        return NO_DATA
     if step == "flash":
         if Readiness(session.job.sheet.readiness).of("stop"):
             return STOP
         held = session.bench.holds() if session.bench else None
-        return HOLDS if held is not None and held.image == revision.image else UNKNOWN
+        return PASS if held is not None and held.image == revision.image else NO_DATA
     if step in ("dyno", "logs"):
-        return HOLDS if pulls >= need else WATCH if pulls else UNKNOWN
+        return PASS if pulls >= need else WATCH if pulls else NO_DATA
     if step == "checks":
-        return results.verdict if results and results.pulls else UNKNOWN
+        return results.verdict if results and results.pulls else NO_DATA
     released = any(r.revision_id == revision.id for r in session.job.releases())
     if released:
-        return HOLDS
-    return STOP if results and results.pulls and results.verdict == STOP else UNKNOWN
+        return PASS
+    return STOP if results and results.pulls and results.verdict == STOP else NO_DATA

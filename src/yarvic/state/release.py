@@ -13,7 +13,7 @@ from yarvic.core.calibration.compare import compare
 from yarvic.core.calibration.image import check_image, unpack
 from yarvic.core.errors import EvidenceError, ReleaseError, YarvicError
 from yarvic.core.evidence.conditions import RUN_WORDS
-from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
+from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.formats.maps import maps_to_csv, maps_to_json
 from yarvic.core.job.model import Revision, Waiver, parts_on
@@ -24,6 +24,7 @@ from yarvic.core.release.gate import Case, Condition, changed_slots, gate, is_op
 from yarvic.core.release.package import IMAGE, build_package, json_document, write_package
 from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
 from yarvic.state.draft import calibrations_of
+from yarvic.state.gains import gain_between
 from yarvic.state.readings import compared, interval_words
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
@@ -144,7 +145,7 @@ def sheet_pdf(job: Job, s: Signing, time: str) -> bytes:
     """The customer's sheet. Raises EvidenceError when no curve can be drawn."""
     curves = s.results.curves(s.standard)
     after = mean_curve(curves)
-    before = mean_curve(s.reference.curves(s.standard)) if s.reference is not None else None
+    before = mean_curve(s.reference.curves(s.standard, like=s.results)) if s.reference is not None else None
     power, torque = s.units.get("power", "kW"), s.units.get("torque", "N m")
     correction = curves[0].correction
     lines = f"Corrected by {correction.title}, factors {_range([c.correction.factor for c in curves], 3)}."
@@ -243,13 +244,15 @@ def _gain_line(job: Job, s: Signing, power: str) -> str:
     if s.reference is None:
         return ""
     try:
-        g = gain(s.results.curves(s.standard), s.reference.curves(s.standard), job.sheet.band_rpm)
+        g, assumed = gain_between(
+            s.results.together(), s.reference.together(like=s.results), s.standard, job.sheet.band_rpm
+        )
     except EvidenceError:
         return ""
     told = "" if g.over_band.distinguishable else " This is not distinguishable from the spread of the pulls."
     return (
         f"Mean gain over {s.reference_name}, {g.band_rpm[0]:.0f} to {g.band_rpm[1]:.0f} rpm:"
-        f" {interval_words(g.over_band, power)}.{told}"
+        f" {interval_words(g.over_band, power)}; {assumed}.{told}"
     )
 
 

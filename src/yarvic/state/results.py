@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yarvic.core.checks.finding import UNKNOWN, Finding, verdict
+from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
 from yarvic.core.checks.limits import default_limits
-from yarvic.core.checks.run import Summary, check_log, summarize
+from yarvic.core.checks.run import Summary, check_log, families_of, summarize
 from yarvic.core.errors import Cancelled, EvidenceError, JobError
 from yarvic.core.evidence.dyno import Curve, Held, held_power
 from yarvic.core.evidence.log import Log, Problem, problems
@@ -56,20 +56,30 @@ class RevisionResults:
     pulls: tuple[PullResult, ...]
     summaries: tuple[Summary, ...]
     problems: tuple[Problem, ...]
+    unjudged: tuple[str, ...] = ()  # families that apply to the engine, and that no run could answer
 
     @property
     def verdict(self) -> str:
-        """The worst severity found; `unknown` without pulls."""
-        return verdict([s.worst for s in self.summaries]) if self.summaries else UNKNOWN
+        """The worst severity found; `no_data` without pulls, and where something that applies was not judged."""
+        found = verdict([s.worst for s in self.summaries])
+        return NO_DATA if self.unjudged and found != STOP else found
 
-    def together(self, throttle: float = FULL_THROTTLE) -> list[PullResult]:
-        """The pulls at a throttle that may stand in one mean: alike with the newest in dyno, gear, way, faults, build."""
+    def together(self, throttle: float = FULL_THROTTLE, like: RevisionResults | None = None) -> list[PullResult]:
+        """The pulls at a throttle that may stand in one mean: alike in fuel, slot, dyno, gear, way, faults and build.
+
+        Alike with the newest; or with the newest of them that compares with `like`, where there is one.
+        """
         mine = [p for p in self.pulls if p.curves and p.throttle == throttle]
-        return [p for p in mine if not apart(p.evidence, mine[-1].evidence)]
+        there = like.together(throttle) if like is not None and like is not self else []
+        first = next((p for p in reversed(mine) if there and not unlike(p.evidence, there[-1].evidence)), None)
+        first = first or (mine[-1] if mine else None)
+        return [p for p in mine if first is not None and not apart(p.evidence, first.evidence)]
 
-    def curves(self, standard: str, throttle: float = FULL_THROTTLE) -> list[Curve]:
+    def curves(
+        self, standard: str, throttle: float = FULL_THROTTLE, like: RevisionResults | None = None
+    ) -> list[Curve]:
         """The curves of the pulls that may stand together at a throttle, corrected by a standard."""
-        return [p.curves[standard] for p in self.together(throttle)]
+        return [p.curves[standard] for p in self.together(throttle, like)]
 
     @property
     def throttles(self) -> list[float]:
@@ -116,9 +126,14 @@ def apart(one: Evidence, other: Evidence) -> list[str]:
     reasons = []
     if one.build != other.build:
         reasons.append(f"they are of builds {one.build} and {other.build}")
-    if one.conditions is not None and other.conditions is not None:
-        reasons += one.conditions.comparable_with(other.conditions)
-    return reasons
+    return reasons + unlike(one, other)
+
+
+def unlike(one: Evidence, other: Evidence) -> list[str]:
+    """What keeps two runs from being compared in absolute terms, whatever they are of; empty when nothing is known to."""
+    if one.conditions is None or other.conditions is None:
+        return []
+    return one.conditions.comparable_with(other.conditions)
 
 
 def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: Asked) -> dict[int, RevisionResults]:
@@ -144,13 +159,16 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
             curves = _curves(item, checked.curve, job.sheet.vehicle)
             held = _held(item, log, checked.pull)
             pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves, held))
-    return {r: _judged(r, pulls[r], wrong[r]) for r in revision_ids}
+    families = families_of(job.sheet.vehicle.asked)
+    return {r: _judged(r, pulls[r], wrong[r], families) for r in revision_ids}
 
 
-def _judged(revision_id: int, pulls: list[PullResult], wrong: list[Problem]) -> RevisionResults:
+def _judged(revision_id: int, pulls: list[PullResult], wrong: list[Problem], families: list[str]) -> RevisionResults:
     noun = "pulls" if all(p.sweeps for p in pulls) else "runs"
     summaries = summarize([list(p.findings) for p in pulls], noun)
-    return RevisionResults(revision_id, tuple(pulls), tuple(summaries), tuple(wrong))
+    judged = {s.family for s in summaries}
+    unjudged = tuple(f for f in families if f not in judged)
+    return RevisionResults(revision_id, tuple(pulls), tuple(summaries), tuple(wrong), unjudged)
 
 
 def _held(item: Evidence, log: Log, span: Pull) -> Held | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yarvic.core.checks.finding import HOLDS, ORDER, STOP, UNKNOWN, WATCH
+from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, STOP, WATCH
 from yarvic.core.job.lacks import lacks
 from yarvic.core.plan.plan import not_fitted
 from yarvic.core.plan.readiness import Readiness
@@ -17,7 +17,7 @@ def lacking(session: Session, step: str) -> list[Reading]:
     if job is None:
         return []
     return [
-        Reading(UNKNOWN, f"The sheet lacks {lack.what}", lack.costs, step=lack.step, panel=lack.panel)
+        Reading(NO_DATA, f"The sheet lacks {lack.what}", lack.costs, step=lack.step, panel=lack.panel)
         for lack in lacks(job.sheet, job.has_maps, step)
     ]
 
@@ -35,14 +35,14 @@ def job_readings(session: Session) -> list[Reading]:
     unseen = ready.of("")
     if unseen:
         count = f"{len(unseen)} of {len(ready.items)} items were not looked at"
-        found.append(Reading(UNKNOWN, count, f"first: {unseen[0].title}", step="job", panel="readiness"))
+        found.append(Reading(NO_DATA, count, f"first: {unseen[0].title}", step="job", panel="readiness"))
     elif ready.items and not ready.of("stop"):
-        found.append(Reading(HOLDS, "Nothing stops the vehicle", f"{len(ready.of('pass'))} items pass", step="job"))
+        found.append(Reading(PASS, "Nothing stops the vehicle", f"{len(ready.of('pass'))} items pass", step="job"))
     found += lacking(session, "job")
     if job.has_maps:
         found += _measured(session)
     else:
-        found.append(Reading(UNKNOWN, "This job has no maps yet", "take its stock image", step="maps"))
+        found.append(Reading(NO_DATA, "This job has no maps yet", "take its stock image", step="maps"))
     if job.read_only:
         found.append(Reading(WATCH, "This job is open read only", "it is being written elsewhere"))
     return found
@@ -57,16 +57,14 @@ def _measured(session: Session) -> list[Reading]:
     enough = pulls >= need
     found = [
         Reading(
-            HOLDS if enough else STOP,
+            PASS if enough else STOP,
             "Stock baseline is on file" if enough else "Stock baseline is missing",
             f"{pulls} pulls, {need} wanted",
             step="dyno",
         )
     ]
     latest = job.builds()[-1]
-    found.append(
-        Reading(HOLDS, f"Build {latest.number} is on the vehicle", latest.title, step="job", panel="history")
-    )
+    found.append(Reading(PASS, f"Build {latest.number} is on the vehicle", latest.title, step="job", panel="history"))
     measured_on = {p.evidence.build for r in session.results.values() for p in r.pulls}
     if latest.number not in measured_on:
         found.append(Reading(WATCH, f"Nothing was measured on build {latest.number} yet", "pull it", step="dyno"))
@@ -102,7 +100,7 @@ def plan_readings(session: Session) -> list[Reading]:
         else:
             found.append(
                 Reading(
-                    HOLDS,
+                    PASS,
                     f"{working.name} belongs to {stage.title}",
                     "its parts are fitted",
                     panel="stages",
@@ -110,7 +108,7 @@ def plan_readings(session: Session) -> list[Reading]:
                 )
             )
     found += [
-        Reading(HOLDS, f"Worked out: {a.sheet}", a.sentence, step="plan", panel="sizing")
+        Reading(PASS, f"Worked out: {a.sheet}", a.sentence, step="plan", panel="sizing")
         for a in job.sheet.plan.answers
     ]
     return found
@@ -120,19 +118,19 @@ def job_state(session: Session) -> str:
     """State of the Job step: the vehicle's readiness, and watch while the sheet lacks something."""
     job = session.job
     if job is None:
-        return UNKNOWN
+        return NO_DATA
     severity = Readiness(job.sheet.readiness).severity
-    if severity == HOLDS and lacks(job.sheet, job.has_maps, "job"):
+    if severity == PASS and lacks(job.sheet, job.has_maps, "job"):
         return WATCH
     begun = any(i.state for i in job.sheet.readiness)
-    return WATCH if severity == UNKNOWN and begun else severity
+    return WATCH if severity == NO_DATA and begun else severity
 
 
 def plan_state(session: Session) -> str:
     """State of the Plan step: whether the target clears its limits with what is planned."""
     if session.job is None:
-        return UNKNOWN
+        return NO_DATA
     if lacks(session.job.sheet, session.job.has_maps, "plan"):
-        return UNKNOWN
+        return NO_DATA
     plan = PlanState(session)
-    return min((d.severity for d in plan.demands(plan.planned())), key=lambda s: ORDER[s], default=UNKNOWN)
+    return min((d.severity for d in plan.demands(plan.planned())), key=lambda s: ORDER[s], default=NO_DATA)

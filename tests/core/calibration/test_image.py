@@ -156,3 +156,111 @@ def test_layout_from_a_file(tmp_path):
     path.write_bytes(b"\xff\xfe\x00")
     with pytest.raises(CalibrationError):
         read_layout(path)
+
+
+STORAGES = {
+    "u8": (0, 255), "i8": (-128, 127), "u16": (0, 65535), "i16": (-32768, 32767), "u32": (0, 2**32 - 1),
+    "i32": (-(2**31), 2**31 - 1),
+}  # fmt: skip
+ONE_TABLE = """
+family = "one"
+version = 1
+byte_order = "{order}"
+size = 1024
+block = 64
+slots = ["A"]
+slot_start = 64
+slot_size = 512
+[[scalars]]
+key = "s"
+title = "S"
+unit = "deg"
+address = 400
+storage = "{storage}"
+factor = {factor!r}
+offset = {offset!r}
+low = -1e15
+high = 1e15
+[[tables]]
+key = "t"
+title = "T"
+unit = "deg"
+address = 100
+storage = "{storage}"
+factor = {factor!r}
+offset = {offset!r}
+low = -1e15
+high = 1e15
+x = {{ title = "X", unit = "rpm", address = 0, storage = "u16", factor = 1.0, count = 4 }}
+y = {{ title = "Y", unit = "%", address = 32, storage = "u16", factor = 1.0, count = 3 }}
+"""
+
+
+@given(
+    st.sampled_from(sorted(STORAGES)),
+    st.sampled_from(["big", "little"]),
+    st.sampled_from([1.0, 0.1, 0.75, 0.05, 1 / 256, 0.0078125, 2.5, 1e-4, 40.0]),
+    st.floats(-60.0, 60.0),
+    st.data(),
+)
+@settings(max_examples=150, deadline=None)
+def test_what_is_shown_is_what_is_stored(storage, order, factor, offset, data):
+    """For every storage: an edit of one cell changes one cell, and the image holds what the screen showed."""
+    layout = parse_layout(ONE_TABLE.format(storage=storage, order=order, factor=factor, offset=offset))
+    low, high = STORAGES[storage]
+    raw = data.draw(st.lists(st.integers(low, high), min_size=12, max_size=12))
+    memory = bytearray(b"\xff" * layout.size)
+    dtype = layout.dtype(layout.tables[0])
+    memory[64:72] = np.array([1, 2, 3, 4], dtype=layout.dtype(layout.tables[0].x)).tobytes()
+    memory[96:102] = np.array([1, 2, 3], dtype=layout.dtype(layout.tables[0].y)).tobytes()
+    memory[164 : 164 + 12 * dtype.itemsize] = np.array(raw, dtype=dtype).tobytes()
+    memory[464 : 464 + dtype.itemsize] = np.array(raw[:1], dtype=dtype).tobytes()
+    header = pack_header(layout, memory)
+    before = unpack(header, layout, "A")
+    table = before.table("t")
+    # Untouched maps pack to the same bytes.
+    assert pack({"A": before}, layout, "x", header)[64:] == header[64:]
+    target = data.draw(st.integers(low, high)) * factor + offset
+    mask = np.zeros((3, 4), dtype=bool)
+    mask[1, 2] = True
+    after = set_cells(table, mask, target)
+    assert np.count_nonzero(after.values != table.values) <= 1
+    again = unpack(pack({"A": before.with_table(after)}, layout, "x", header), layout, "A").table("t")
+    assert np.array_equal(again.values, after.values)
+    # What is shown, typed in again, is the same number in memory.
+    shown = float(f"{after.values[1, 2]:.{after.decimals}f}")
+    assert set_cells(after, mask, shown).values[1, 2] == after.values[1, 2] or factor < 10.0**-6
+    scalar = before.scalar("s").with_value(target)
+    stored = unpack(pack({"A": before.with_scalar(scalar)}, layout, "x", header), layout, "A").scalar("s")
+    assert stored.value == scalar.value
+
+
+def pack_header(layout, memory):
+    """The memory under a header that holds, without going through any table."""
+    import struct
+
+    order = ">" if layout.byte_order == "big" else "<"
+    head = struct.pack(order + "4sHH16sII32s", b"YRVC", 1, 1, b"one", layout.size, zlib.crc32(memory[64:]), b"x")
+    return head.ljust(64, b"\0") + bytes(memory[64:])
+
+
+def test_a_bound_off_the_steps_is_kept_within(table):
+    """50.0 with steps of 0.75 from 0.1: the highest that can be stored and is allowed, not one step over."""
+    from dataclasses import replace
+
+    t = replace(table, step=0.75, origin=0.1)
+    mask = np.ones(t.values.shape, dtype=bool)
+    assert set_cells(t, mask, 50.0).values.max() == pytest.approx(49.6)
+    with pytest.raises(CalibrationError, match="outside the bounds"):
+        set_cells(t, mask, 50.5)
+
+
+def test_what_the_storage_cannot_hold_is_refused_at_the_edit():
+    layout = parse_layout(ONE_TABLE.format(storage="u8", order="big", factor=0.5, offset=-40.0))
+    memory = bytearray(b"\0" * layout.size)
+    memory[64:72] = np.array([1, 2, 3, 4], dtype=">u2").tobytes()
+    memory[96:102] = np.array([1, 2, 3], dtype=">u2").tobytes()
+    table = unpack(pack_header(layout, memory), layout, "A").table("t")
+    assert (table.low, table.high) == (-40.0, 87.5)
+    with pytest.raises(CalibrationError, match="outside the bounds"):
+        set_cells(table, np.ones((3, 4), dtype=bool), 88.0)

@@ -5,15 +5,17 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from yarvic.core.checks.boost import boost
 from yarvic.core.checks.components import ComponentLimit
-from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH, amount, judge, verdict
+from yarvic.core.checks.evidence_of_pull import EngineKind, PullEvidence
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, amount, judge, verdict
+from yarvic.core.checks.knock import Retard, knock
 from yarvic.core.checks.limits import default_limits, parse_limits, read_limits
 from yarvic.core.checks.rule import Rule
 from yarvic.core.checks.run import FAMILIES, check_log, summarize
 from yarvic.core.errors import FormatError
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.log import Channel, Log
+from yarvic.core.evidence.log import Channel, Doubt, Log
 from yarvic.core.evidence.pulls import Pull
 
 T = np.arange(0.0, 10.0, 0.02)
@@ -74,7 +76,7 @@ def steps(*levels):
 
 def test_a_healthy_pull_holds():
     found = findings()
-    bad = {c: f.severity for c, f in found.items() if f.severity not in (HOLDS,) and c not in ("power", "torque")}
+    bad = {c: f.severity for c, f in found.items() if f.severity not in (PASS,) and c not in ("power", "torque")}
     assert bad == {}
 
 
@@ -96,7 +98,7 @@ def test_boost_overshoot_after_it_was_reached():
 
 
 def test_boost_rising_to_its_target_is_no_shortfall():
-    assert findings()["boost_shortfall"].severity == HOLDS
+    assert findings()["boost_shortfall"].severity == PASS
 
 
 def test_boost_that_never_arrives():
@@ -114,7 +116,7 @@ def test_charge_temperature():
     assert hot["charge_rise"].severity == STOP
     assert hot["charge_rise"].value == pytest.approx(49.9, abs=0.2)
     assert hot["charge_over_ambient"].severity == STOP
-    assert findings(ambient_temperature=None)["charge_over_ambient"].severity == UNKNOWN
+    assert findings(ambient_temperature=None)["charge_over_ambient"].severity == NO_DATA
 
 
 def test_rail_sag():
@@ -135,7 +137,7 @@ def test_lean_and_rich():
     lean = findings(lambda_measured=np.where(T > 6, 0.92, 0.86))
     assert lean["lambda_lean"].severity == STOP
     assert lean["lambda_lean"].value == pytest.approx(0.06, abs=1e-6)
-    assert lean["lambda_rich"].severity == HOLDS
+    assert lean["lambda_rich"].severity == PASS
     rich = findings(lambda_measured=np.where(T > 6, 0.75, 0.86))
     assert rich["lambda_rich"].severity == STOP and rich["lambda_rich"].value == pytest.approx(-0.11, abs=1e-6)
 
@@ -149,14 +151,14 @@ def test_one_noisy_sample_is_not_a_lean_engine():
 def test_the_sensors_delay_is_considered():
     # The target steps at 5 s; the sensor sees it 0.12 s later. Without the delay that would be an error of 0.06.
     found = findings(lambda_target=np.where(T >= 5.0, 0.86, 0.92), lambda_measured=np.where(T >= 5.12, 0.86, 0.92))
-    assert found["lambda_lean"].severity == HOLDS
+    assert found["lambda_lean"].severity == PASS
 
 
 @pytest.mark.parametrize(("end", "word"), [(0.65, "rich"), (1.30, "lean")])
 def test_a_trace_on_the_sensors_end_is_off_the_scale(end, word):
     found = findings(lambda_measured=np.where(T > 5, end, 0.86))
     for check in ("lambda_lean", "lambda_rich"):
-        assert found[check].severity == UNKNOWN
+        assert found[check].severity == NO_DATA
         assert found[check].value is None
         assert f"{word} end" in found[check].note and "off the scale" in found[check].note
 
@@ -168,10 +170,103 @@ def test_knock_again_and_again_stops():
     assert found.where.channel == "spark_correction_2"
 
 
-def test_a_single_dip_is_only_watched():
+def dip(depth, seconds=0.3):
+    """One dip at 3 s that lasts so long."""
+    return np.where((T >= 3.0) & (3.0 + seconds > T), depth, 0.0)
+
+
+THREE = EngineKind(cylinders=3)
+
+
+def knocking(engine=THREE, **changes):
+    return {f.check: f for f in knock(replace(evidence(**changes), engine=engine))}
+
+
+def test_a_single_short_dip_is_only_watched():
     # Common practice, no published source: a single dip is noise.
-    found = findings(spark_correction_1=steps(-4.0))["knock_retard"]
-    assert found.severity == WATCH and "noise" in found.note
+    found = knocking(spark_correction_1=dip(-4.0))
+    assert found["knock_retard"].severity == WATCH and "noise" in found["knock_retard"].note
+    assert found["knock_duration"].severity == found["knock_repeats"].severity == PASS
+
+
+@pytest.mark.parametrize("correction", [np.full(T.size, -8.0), steps(-8.0), dip(-4.0, 3.0)])
+def test_a_retard_that_stays_is_no_single_dip(correction):
+    found = knocking(spark_correction_1=correction)
+    assert found["knock_retard"].severity == found["knock_duration"].severity == STOP
+
+
+def test_a_single_dip_too_deep_for_noise_stops():
+    assert knocking(spark_correction_1=dip(-7.0))["knock_retard"].severity == STOP
+
+
+def test_knock_that_repeats_stops_even_where_no_single_one_is_deep():
+    often = sum((np.where((s <= T) & (s + 0.2 > T), -2.0, 0.0) for s in (2.0, 3.5, 5.0, 6.5)), np.zeros(T.size))
+    found = knocking(spark_correction_2=often)
+    assert found["knock_repeats"].severity == STOP and found["knock_repeats"].value == 4
+    assert found["knock_retard"].severity == WATCH
+
+
+@pytest.mark.parametrize("every", [1, 2, 5])
+def test_knocks_are_counted_alike_at_any_rate(every):
+    correction = steps(-1.5, -3.0, -4.5)
+    t = T[::every]
+    retard = Retard(1, "spark_correction_1", t, -np.interp(t, T, correction))
+    assert len(retard.events(0.5, 0.12)) == 3
+
+
+@pytest.mark.parametrize("cylinders", [1, 2, 4, 8, 16])
+def test_every_cylinder_of_the_job_is_heard_and_an_unheard_one_is_said(cylinders):
+    engine = EngineKind(cylinders=cylinders)
+    bare = {f"spark_correction_{i}": None for i in (1, 2, 3)}
+    heard = {f"spark_correction_{i}": np.zeros(T.size) for i in range(1, cylinders + 1)}
+    data = replace(evidence(**{**bare, **heard}), engine=engine)
+    assert {f.severity for f in knock(data)} == {PASS}
+    last = f"spark_correction_{cylinders}"
+    loud = {f.check: f for f in knock(replace(evidence(**{**bare, **heard, last: steps(-2, -4, -6)}), engine=engine))}
+    assert loud["knock_retard"].severity == STOP and loud["knock_retard"].where.cylinder == cylinders
+    missing = knock(replace(evidence(**{**bare, **heard, last: None}), engine=engine))
+    assert {f.severity for f in missing} == {NO_DATA}
+    if cylinders > 1:
+        assert all(f"cylinder {cylinders} was not heard" in f.note for f in missing)
+
+
+def test_a_cylinder_more_than_the_sheet_says_is_heard_too():
+    found = knocking(EngineKind(cylinders=2), spark_correction_3=steps(-2, -4, -6))
+    assert found["knock_retard"].severity == STOP and found["knock_retard"].where.cylinder == 3
+
+
+def test_what_was_heard_stops_even_where_another_cylinder_was_not():
+    found = knocking(EngineKind(cylinders=4), spark_correction_2=steps(-2, -4, -6))
+    assert found["knock_retard"].severity == STOP and found["knock_repeats"].severity == NO_DATA
+
+
+def test_a_sheet_without_its_cylinders_makes_knock_not_known():
+    assert {f.severity for f in knocking(EngineKind(cylinders=0)).values()} == {NO_DATA}
+    assert "not stated" in knocking(EngineKind())["knock_retard"].note
+
+
+def test_one_correction_for_all_cylinders_is_heard_but_tells_no_spread():
+    none = {f"spark_correction_{i}": None for i in (1, 2, 3)}
+    found = knocking(EngineKind(cylinders=4), **none, spark_correction=np.zeros(T.size))
+    assert found["knock_retard"].severity == PASS and found["knock_spread"].severity == NO_DATA
+
+
+def test_a_sign_that_is_not_known_is_never_judged():
+    data = evidence()
+    doubted = replace(data.log.channel("spark_correction_2"), doubt=Doubt("sign", "its sign is not known"))
+    data = replace(data, log=Log({**data.log.channels, "spark_correction_2": doubted}))
+    assert {f.severity for f in knock(replace(data, engine=EngineKind(cylinders=3)))} == {NO_DATA}
+
+
+def test_a_zero_that_is_not_known_leaves_the_difference_to_the_target():
+    data = evidence()
+    doubt = Doubt("reference", "gauge or absolute")
+    both = {k: replace(data.log.channel(k), doubt=doubt) for k in ("boost_pressure", "boost_target")}
+    found = {f.check: f.severity for f in boost(replace(data, log=Log({**data.log.channels, **both})))}
+    assert found == {"boost_overshoot": PASS, "boost_shortfall": PASS, "boost_limit": NO_DATA}
+    one = {**data.log.channels, "boost_pressure": both["boost_pressure"]}
+    found = {f.check: f.severity for f in boost(replace(data, log=Log(one)))}
+    assert set(found.values()) == {NO_DATA}
 
 
 def test_spread_between_cylinders():
@@ -206,7 +301,7 @@ def test_what_was_not_logged_or_is_full_of_holes_is_not_known(channel, checks):
     for values in (None, holed):
         found = findings(**{channel: values})
         for check in checks:
-            assert found[check].severity == UNKNOWN
+            assert found[check].severity == NO_DATA
             assert found[check].value is None and found[check].note
 
 
@@ -217,7 +312,7 @@ def test_what_was_not_logged_or_is_full_of_holes_is_not_known(channel, checks):
 def test_without_its_target_a_channel_is_not_judged(target, check):
     for values in (None, np.full(T.size, np.nan)):
         found = findings(**{target: values})[check]
-        assert (found.severity == UNKNOWN and CHANNELS[target].title in found.note) or "not in this log" in found.note
+        assert (found.severity == NO_DATA and CHANNELS[target].title in found.note) or "not in this log" in found.note
 
 
 def test_engine_speed_full_of_holes_is_not_known():
@@ -228,12 +323,12 @@ def test_engine_speed_full_of_holes_is_not_known():
     holed[::8] = np.nan
     data = replace(evidence(engine_speed=holed), limits=default_limits((limit,)))
     found = {f.check: f for _, family in FAMILIES for f in family(data)}
-    assert found["engine_speed"].severity == UNKNOWN
+    assert found["engine_speed"].severity == NO_DATA
 
 
 def test_a_log_without_any_spark_correction_is_not_called_free_of_knock():
     found = findings(**{f"spark_correction_{i}": None for i in (1, 2, 3)})
-    assert found["knock_retard"].severity == UNKNOWN
+    assert found["knock_retard"].severity == NO_DATA
 
 
 def test_a_few_missing_samples_are_left_out_not_averaged():
@@ -242,12 +337,23 @@ def test_a_few_missing_samples_are_left_out_not_averaged():
     assert findings(exhaust_temperature=few)["exhaust_temperature"].value == pytest.approx(1123.15)
 
 
-def test_without_a_ledger_component_checks_are_not_known():
+def test_without_a_ledger_its_checks_are_not_asked():
     data = replace(evidence(), limits=default_limits())
     found = {f.check: f for _, family in FAMILIES for f in family(data)}
-    assert found["exhaust_temperature"].severity == UNKNOWN
-    assert found["power"].severity == UNKNOWN
-    assert "boost_limit" not in found
+    # The shipped limit serves for the exhaust; what only a ledger limits is not asked.
+    assert found["exhaust_temperature"].severity == PASS
+    assert "power" not in found and "boost_limit" not in found
+
+
+def test_a_dyno_run_without_a_curve_is_asked_for_its_power(pulled):
+    """A ledger that states no power, and a roller that was not logged: not known, never passed over."""
+    log, conditions = pulled
+    bare = Log({k: c for k, c in log.channels.items() if k != "roller_speed"})
+    for given, limits in ((log, default_limits(())), (bare, default_limits(COMPONENTS))):
+        found = {f.check: f.severity for f in check_log("R1", given, limits, conditions)[0].findings}
+        assert found["power"] == found["torque"] == NO_DATA
+    assert "power" not in {f.check for f in check_log("R1", log, default_limits(), conditions)[0].findings}
+    assert "power" not in {f.check for f in check_log("R1", log, default_limits(COMPONENTS))[0].findings}
 
 
 def test_a_bench_pull_is_judged(pulled):
@@ -255,7 +361,7 @@ def test_a_bench_pull_is_judged(pulled):
     results = check_log("R1", log, default_limits(COMPONENTS), conditions)
     assert len(results) == 1
     by_check = {f.check: f for f in results[0].findings}
-    assert by_check["power"].severity == HOLDS and 60e3 < by_check["power"].value < 90e3
+    assert by_check["power"].severity == PASS and 60e3 < by_check["power"].value < 90e3
     assert by_check["power"].basis == "wheel, uncorrected"
     assert all(f.family for f in results[0].findings)
 
@@ -265,10 +371,10 @@ def test_summary_is_worst_first_and_counts_pulls():
     two = list(findings().values())
     summaries = summarize([one, two])
     # Without a dyno curve power and torque are not known; knock stops and comes first.
-    assert summaries[0].check == "knock_retard"
-    assert summaries[0].sentence() == "Cylinder 2 knocked in 1 of 2 pulls"
+    assert (summaries[0].worst.severity, summaries[0].check) == (STOP, "knock_duration")
+    assert summaries[0].sentence() == "Cylinder 2 stays retarded in 1 of 2 pulls"
     assert verdict([s.worst for s in summaries]) == STOP
-    assert verdict([]) == UNKNOWN
+    assert verdict([]) == NO_DATA
 
 
 def test_numbers_follow_the_chosen_unit():
@@ -284,7 +390,7 @@ def test_judging_both_sides():
     above = Rule(title="t", quantity="ratio", unit="%", side="above", watch=5, stop=8, source="s")
     below = Rule(title="t", quantity="ratio", unit="%", side="below", watch=-5, stop=-8, source="s")
     for rule, sign in ((above, 1.0), (below, -1.0)):
-        assert judge(rule, sign * 0.05) == HOLDS
+        assert judge(rule, sign * 0.05) == PASS
         assert judge(rule, sign * 0.06) == WATCH
         assert judge(rule, sign * 0.081) == STOP
 

@@ -113,4 +113,4 @@ def test_a_piston_speed_without_its_stroke_is_said_and_not_passed_over(pulled):
     for stroke, check in ((None, "piston_speed"), (92.8, "engine_speed")):
         limits = default_limits(as_fitted((speed,), (), None, stroke))
         found = {f.check: f for f in check_log("R1", log, limits, conditions)[0].findings}
-        assert (found[check].severity == "unknown") == (stroke is None)
+        assert (found[check].severity == "no_data") == (stroke is None)

@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.channels import CHANNELS, find_channel
+from yarvic.core.evidence.channels import CHANNELS, find_channel, header_names
 from yarvic.core.evidence.log import Channel, Log, problems
 from yarvic.core.evidence.pulls import find_pulls
 
@@ -94,6 +94,56 @@ def test_what_is_no_pull(log):
     assert find_pulls(log) == []
 
 
+def driven(pedal, rate=100.0, seconds=14.0, after_s=2.0, noise=0.0):
+    """A sweep from 1,800 to 6,200 rpm that begins when the pedal does, with the throttle that `pedal` gives of s since."""
+    t = np.arange(0.0, seconds, 1.0 / rate)
+    since = np.clip(t - after_s, 0.0, None)
+    speed = np.clip(1800.0 + 440.0 * since, 1800.0, 6200.0)
+    rng = np.random.default_rng(1)
+    throttle = np.where(t < after_s, 0.22, [pedal(s) for s in since]) + noise * rng.normal(size=t.size)
+    return Log({"engine_speed": channel("engine_speed", t, speed), "throttle": channel("throttle", t, throttle)})
+
+
+@pytest.mark.parametrize("takes", [0.05, 0.3, 0.8])
+def test_a_pull_begins_where_the_pedal_has_arrived_at_any_rate(takes):
+    def pedal(s):
+        return min(0.22 + 0.78 * s / takes, 1.0)
+
+    starts = [find_pulls(driven(pedal, rate))[0] for rate in (10, 25, 50, 100, 333)]
+    for p, rate in zip(starts, (10, 25, 50, 100, 333), strict=True):
+        arrived = 2.0 + takes * (0.96 - 0.22) / 0.78
+        assert arrived - 1e-9 <= p.start_s <= arrived + 2.1 / rate
+        assert p.throttle == pytest.approx(1.0, abs=0.01)
+
+
+@pytest.mark.parametrize("rate", [10, 50, 200])
+@pytest.mark.parametrize("seconds", [4.0, 10.0])
+def test_a_ramp_of_the_throttle_is_no_pull(rate, seconds):
+    assert find_pulls(driven(lambda s: min(0.22 + 0.78 * s / seconds, 1.0) if s < seconds else 0.0, rate)) == []
+
+
+def test_a_throttle_that_wavers_within_its_band_is_held():
+    assert len(find_pulls(driven(lambda s: 0.80, noise=0.01))) == 1
+
+
+def test_a_single_wrong_sample_of_the_throttle_ends_no_pull():
+    log = driven(lambda s: 1.0)
+    throttle = log.channel("throttle").values.copy()
+    throttle[700] = 0.0
+    both = {**log.channels, "throttle": channel("throttle", log.channel("throttle").time_s, throttle)}
+    assert len(find_pulls(Log(both))) == 1
+
+
+def test_a_gear_change_at_full_throttle_ends_a_sweep():
+    t = np.arange(0.0, 20.0, 0.01)
+    speed = np.where(t < 8.0, 2000.0 + 500.0 * t, 4200.0 + 180.0 * (t - 8.0))
+    log = Log(
+        {"engine_speed": channel("engine_speed", t, speed), "throttle": channel("throttle", t, np.ones(t.size))}
+    )
+    pulls = find_pulls(log)
+    assert [(round(p.from_rpm, -2), round(p.to_rpm, -2)) for p in pulls] == [(2000.0, 6000.0), (4200.0, 6400.0)]
+
+
 def test_two_pulls_in_one_log():
     one = sweep()
     shift = one.span()[1] + 1.0
@@ -113,11 +163,27 @@ def test_a_bench_pull_is_found_whole(pulled):
 
 @given(st.sampled_from(sorted(CHANNELS)))
 def test_every_channel_is_found_by_its_title(key):
-    assert find_channel(CHANNELS[key].title).key == key
-    assert find_channel(CHANNELS[key].title.upper().replace(" ", "_")).key == key
+    kind = CHANNELS[key]
+    assert find_channel(kind.title) == find_channel(kind.title.upper().replace(" ", "_")) == (kind, 1)
+
+
+def test_no_name_stands_for_two_channels():
+    names = header_names()
+    said = [(n, k.key) for k in CHANNELS.values() for n in (k.key, k.title, *k.aliases, *k.reversed_aliases)]
+    for name, key in said:
+        assert find_channel(name)[0].key == key
+    assert len({(n, k.key) for n, (k, _) in names.items()}) == len(names)
+
+
+@pytest.mark.parametrize("names", [("MAP", "manifold pressure", "Manifold Absolute Pressure", "Boost pressure")])
+def test_names_of_one_thing_find_one_channel(names):
+    assert len({find_channel(n)[0].key for n in names}) == 1
 
 
 def test_header_words():
-    assert find_channel("IAT").key == "charge_temperature"
-    assert find_channel("Knock Retard 2").key == "spark_correction_2"
+    assert find_channel("IAT")[0].key == "charge_temperature"
+    assert find_channel("Knock Retard 2") == (CHANNELS["spark_correction_2"], -1)
+    assert find_channel("Knock retard cyl 16") == (CHANNELS["spark_correction_16"], -1)
+    assert find_channel("cylinder 7 ignition correction") == (CHANNELS["spark_correction_7"], 1)
+    assert find_channel("knock retard") == (CHANNELS["spark_correction"], -1)
     assert find_channel("cup holder") is None

@@ -3,7 +3,7 @@
 import pytest
 from pydantic import ValidationError
 
-from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.errors import YarvicError
 from yarvic.core.plan.readiness import Item, Measure, Readiness, default_items, fresh
 from yarvic.core.plan.stations import stations
@@ -57,9 +57,9 @@ def test_a_better_state_than_the_number_says_needs_a_reason():
 
 def test_all_together():
     items = default_items(PETROL)
-    assert Readiness(items).severity == UNKNOWN
+    assert Readiness(items).severity == NO_DATA
     passed = tuple(i.seen("pass", "fine", "R", "now") for i in items)
-    assert Readiness(passed).severity == HOLDS and Readiness(passed).stopping() == ""
+    assert Readiness(passed).severity == PASS and Readiness(passed).stopping() == ""
     watched = (passed[0].seen("watch", "why", "R", "now"), *passed[1:])
     assert Readiness(watched).severity == WATCH
     stopped = (passed[0].seen("stop", "why not", "R", "now"), *passed[1:])

@@ -124,7 +124,7 @@ def test_the_blend_takes_just_what_the_system_gives(power, flow, reserve):
 
     def needed(e):
         blend = ethanol_blend(fuels()["petrol-95"], e)
-        return v["power"] / v["efficiency"] / blend.lower_heating_value / blend.density * (1 + v["reserve"])
+        return v["power"] / v["conversion"] / blend.lower_heating_value / blend.density * (1 + v["reserve"])
 
     if math.isnan(share):
         assert needed(0.0) > v["flow"]
@@ -156,6 +156,72 @@ def test_direct_injection_by_the_time_of_a_shot():
     seconds = shot / (2 * 1000e-6 / 60 * 745)
     assert angle == pytest.approx(seconds * 36000) and share == pytest.approx(angle / 200)
     assert full == pytest.approx(100e3 / share)
+
+
+# -- what follows from another entry moves with it
+
+
+@pytest.mark.parametrize("key", ["petrol-95", "petrol-95+e30", "petrol-95+e85", "ethanol", "methanol", "diesel"])
+@pytest.mark.parametrize("sheet", ["injectors", "window", "pump", "turbo", "exhaust"])
+def test_consumption_follows_from_efficiency_and_heating_value(key, sheet):
+    """Heywood (1988), eq. 2.24: b = 1 / (eta Q), for every fuel, and the air with it."""
+    kind = "compression" if key == "diesel" else "spark"
+    context = Context(Vehicle(name="x", fuels={"main": key}, ignition=kind, injection="direct"))
+    v = values(sheet, context)
+    assert v["heating"] == fuel(key).lower_heating_value
+    assert v["consumption"] == pytest.approx(1.0 / (v["conversion"] * fuel(key).lower_heating_value))
+    if "stoichiometric" in v:
+        assert v["stoichiometric"] == fuel(key).stoichiometric_afr
+
+
+@pytest.mark.parametrize(("share", "g_kwh"), [(0, 245), (85, 365), (100, 395)])
+def test_consumption_of_blends_at_a_third(share, g_kwh):
+    """At an efficiency of 0.34 about 245 g/kWh of petrol, 365 of E85, 395 of ethanol (from memory)."""
+    sheet = SHEETS["injectors"]
+    v, own = sheet.begin(Context(Vehicle(name="x")))
+    v, written = sheet.take(v, own, "conversion", 0.34)
+    v, written = sheet.take(v, written, "ethanol", share / 100.0)
+    assert from_canonical(v["consumption"], "g/kWh") == pytest.approx(g_kwh, rel=0.012)
+    assert v["density"] == pytest.approx(ethanol_blend(fuels()["petrol-95"], share / 100.0).density)
+
+
+def test_injectors_for_ethanol_are_half_as_large_again():
+    """The energy balance by hand: 43.5 / 26.9 the mass at 745 / 789 the volume."""
+    sizes = []
+    for key in ("petrol-95", "ethanol"):
+        v = values("injectors", Context(Vehicle(name="x", fuels={"main": key})))
+        sizes.append(SHEETS["injectors"].compute(v)[0].value)
+    assert sizes[1] / sizes[0] == pytest.approx(43.5 / 26.9 * 745 / 789, rel=1e-6)
+
+
+def test_air_for_a_power_hardly_depends_on_the_fuel():
+    """Heat of a kilogram of stoichiometric mixture is nearly the same for petrol and ethanol: 2.8 and 2.7 MJ."""
+    air = []
+    for key in ("petrol-95", "ethanol"):
+        v = values("turbo", Context(Vehicle(name="x", fuels={"main": key}, induction="turbo")))
+        air.append(SHEETS["turbo"].compute(v)[1].value)
+    assert air[1] == pytest.approx(air[0], rel=0.02)
+
+
+def test_what_was_written_stays_until_its_source_moves():
+    sheet = SHEETS["injectors"]
+    v, own = sheet.begin(Context(Vehicle(name="x")))
+    v, written = sheet.take(v, own, "consumption", 320e-3 / 3.6e6)
+    assert from_canonical(v["consumption"], "g/kWh") == pytest.approx(320)
+    v, written = sheet.take(v, written, "power", 200e3)
+    assert from_canonical(v["consumption"], "g/kWh") == pytest.approx(320)
+    v, written = sheet.take(v, written, "ethanol", 0.85)
+    assert from_canonical(v["consumption"], "g/kWh") == pytest.approx(3.6e9 / (0.276 * v["heating"]))
+    assert "consumption" not in written and "power" in written
+
+
+@pytest.mark.parametrize("key", SHEETS)
+def test_sources_stand_before_what_follows_from_them(key):
+    seen = set()
+    for each in SHEETS[key].inputs:
+        assert set(each.follows) <= seen and (each.by is None) == (not each.follows)
+        assert each.key not in seen
+        seen.add(each.key)
 
 
 # -- the trade's numbers: common practice, no published source

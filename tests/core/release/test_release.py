@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from pypdf import PdfReader
 
-from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH, Finding, Where
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, Finding, Where
 from yarvic.core.checks.run import FAMILIES, Summary
 from yarvic.core.errors import FormatError, ReleaseError
 from yarvic.core.evidence.repeatability import MeanCurve
@@ -24,11 +24,11 @@ from yarvic.demo.ptarmigan import PTARMIGAN
 IMAGE = "ab" * 32
 
 
-def summary(family, severity=HOLDS):
+def summary(family, severity=PASS):
     finding = Finding(
         family.lower(), severity, f"{family} is so", None, None, Where("R1", 0, 1), "a note", family=family
     )
-    return Summary(family.lower(), finding, 0 if severity == HOLDS else 1, 3)
+    return Summary(family.lower(), finding, 0 if severity == PASS else 1, 3)
 
 
 @pytest.fixture
@@ -89,9 +89,9 @@ def test_each_condition_shuts_the_gate(case, change, key, may_waive):
     assert (key in shut(waived)) is (not may_waive)
 
 
-@pytest.mark.parametrize(("severity", "passes"), [(HOLDS, True), (WATCH, True), (STOP, False), (UNKNOWN, False)])
+@pytest.mark.parametrize(("severity", "passes"), [(PASS, True), (WATCH, True), (STOP, False), (NO_DATA, False)])
 def test_checks_shut_the_gate_by_severity(case, severity, passes):
-    summaries = tuple(summary(f, severity if f == "Knock" else HOLDS) for f, _ in FAMILIES)
+    summaries = tuple(summary(f, severity if f == "Knock" else PASS) for f, _ in FAMILIES)
     assert ("check Knock" not in shut(replace(case, summaries=summaries))) is passes
 
 
@@ -295,7 +295,9 @@ def mean(scale=1.0):
     rpm = np.arange(1800.0, 6400.0, 50.0)
     torque = scale * (150.0 - ((rpm - 3400.0) / 600.0) ** 2)
     power = power_from_torque(torque, rpm)
-    return MeanCurve(rpm, power, torque, np.full(rpm.shape, 200.0), np.full(rpm.shape, 1.0), 3)
+    return MeanCurve(
+        rpm, power, torque, np.full(rpm.shape, 200.0), np.full(rpm.shape, 1.0), 3, np.full(rpm.shape, 100.0)
+    )
 
 
 CONTENT = SheetContent(

@@ -15,8 +15,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.layout import HEADER_SIZE, AxisPlace, Layout, Stored
-from yarvic.core.calibration.table import Axis, Scalar, Table
+from yarvic.core.calibration.layout import HEADER_SIZE, AxisPlace, Layout, ScalarPlace, Stored, TablePlace
+from yarvic.core.calibration.table import Axis, Scalar, Steps, Table
 from yarvic.core.errors import CalibrationError
 from yarvic.core.physics import FloatArray
 
@@ -104,7 +104,13 @@ def unpack(data: bytes, layout: Layout, slot: str, *, source: str = "image") -> 
     def numbers(place: Stored, count: int) -> FloatArray:
         dtype = layout.dtype(place)
         raw = np.frombuffer(data, dtype=dtype, count=count, offset=start + place.address)
-        return np.round(raw.astype(np.float64) * place.factor + place.offset, 9)
+        return np.asarray(Steps(place.factor, place.offset).value(raw), dtype=np.float64)
+
+    def bounds(place: TablePlace | ScalarPlace) -> tuple[float, float]:
+        """The layout's, as far as the storage reaches: what cannot be stored is refused where it is entered."""
+        limits = np.iinfo(layout.dtype(place))
+        low, high = (float(Steps(place.factor, place.offset).value(v)) for v in (limits.min, limits.max))
+        return max(place.low, low), min(place.high, high)
 
     def axis(place: AxisPlace) -> Axis:
         return Axis(place.title, place.unit, numbers(place, place.count))
@@ -117,15 +123,24 @@ def unpack(data: bytes, layout: Layout, slot: str, *, source: str = "image") -> 
             axis(t.x),
             axis(t.y),
             numbers(t, t.x.count * t.y.count).reshape(t.y.count, t.x.count),
-            t.low,
-            t.high,
+            *bounds(t),
             t.factor,
-            t.decimals,
+            Steps(t.factor).decimals(t.decimals),
+            t.offset,
         )
         for t in layout.tables
     }
     scalars = {
-        s.key: Scalar(s.key, s.title, s.unit, float(numbers(s, 1)[0]), s.low, s.high, s.factor, s.decimals)
+        s.key: Scalar(
+            s.key,
+            s.title,
+            s.unit,
+            float(numbers(s, 1)[0]),
+            *bounds(s),
+            s.factor,
+            Steps(s.factor).decimals(s.decimals),
+            s.offset,
+        )
         for s in layout.scalars
     }
     return Calibration(layout.family, slot, tables, scalars)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from math import ceil, log10
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,10 +30,45 @@ class Axis:
 
 
 @dataclass(frozen=True)
-class Table:
-    """Values of shape (len(y), len(x)) in `unit`, within hard bounds, in steps of `step`.
+class Steps:
+    """What a storage can hold: whole steps from `origin`, as a unit's memory does with factor and offset."""
 
-    x runs along the columns, y along the rows. `step` is the resolution of the storage in the image.
+    step: float
+    origin: float = 0.0
+
+    def value(self, raw: Value) -> Value:
+        """The number that a whole count of steps stands for; the same from memory and from an edit."""
+        return np.round(np.asarray(raw, dtype=np.float64) * self.step + self.origin, self._places)
+
+    def nearest(self, value: Value, low: float, high: float) -> Value:
+        """The nearest number that can be stored; one within the bounds stays within them."""
+        value = np.asarray(value, dtype=np.float64)
+        raw = np.round((value - self.origin) / self.step)
+        slack = 1e-6
+        least = np.ceil((low - self.origin) / self.step - slack)
+        most = np.floor((high - self.origin) / self.step + slack)
+        inside = (value >= low - BOUND_SLACK) & (value <= high + BOUND_SLACK) & (least <= most)
+        return self.value(np.where(inside, np.clip(raw, least, max(least, most)), raw))
+
+    @property
+    def _places(self) -> int:
+        return max(9, 6 + ceil(-log10(self.step)))
+
+    def decimals(self, wanted: int) -> int:
+        """Digits behind the point that tell neighbouring steps apart, at least the wanted ones."""
+        return max(wanted, min(ceil(-log10(self.step) - 1e-9), MOST_DECIMALS))
+
+
+# What rounding may miss a bound by, and the most digits that are shown.
+BOUND_SLACK = 1e-9
+MOST_DECIMALS = 6
+
+
+@dataclass(frozen=True)
+class Table:
+    """Values of shape (len(y), len(x)) in `unit`, within hard bounds, in steps of `step` from `origin`.
+
+    x runs along the columns, y along the rows. Step and origin are those of the storage in the image.
     """
 
     key: str
@@ -45,6 +81,7 @@ class Table:
     high: float
     step: float
     decimals: int = 1
+    origin: float = 0.0
 
     def __post_init__(self) -> None:
         shape = (self.y.values.size, self.x.values.size)
@@ -67,9 +104,13 @@ class Table:
         return f"{self.x.values[column]:g} {self.x.unit}, {self.y.values[row]:g} {self.y.unit}"
 
     def with_values(self, values: FloatArray) -> Table:
-        """The same table with other values, rounded to the storage step. Raises CalibrationError out of bounds."""
-        rounded = np.round(np.asarray(values, dtype=np.float64) / self.step) * self.step
-        return replace(self, values=np.round(rounded, 9))
+        """The same table with other values, each that changed at what the storage can hold.
+
+        Raises CalibrationError out of bounds.
+        """
+        values = np.asarray(values, dtype=np.float64)
+        stored = Steps(self.step, self.origin).nearest(values, self.low, self.high)
+        return replace(self, values=np.where(values == self.values, self.values, stored))
 
     def look_up(self, x: Value, y: Value) -> Value:
         """Bilinear interpolation, clamped at the ends as a control unit does. Arrays or floats in table units."""
@@ -88,6 +129,7 @@ class Scalar:
     high: float
     step: float
     decimals: int = 1
+    origin: float = 0.0
 
     def __post_init__(self) -> None:
         if not self.low - 1e-9 <= self.value <= self.high + 1e-9:
@@ -98,8 +140,9 @@ class Scalar:
             )
 
     def with_value(self, value: float) -> Scalar:
-        """The same scalar with another value, rounded to the storage step. Raises CalibrationError out of bounds."""
-        return replace(self, value=round(round(value / self.step) * self.step, 9))
+        """The same scalar with another value, at what the storage can hold. Raises CalibrationError out of bounds."""
+        stored = Steps(self.step, self.origin).nearest(value, self.low, self.high)
+        return replace(self, value=self.value if value == self.value else float(stored))
 
 
 # Points worked on at a time: what is in between stays in the processor's cache.

@@ -12,11 +12,14 @@ from yarvic.core.errors import EvidenceError
 def boost(data: PullEvidence) -> list[Finding]:
     """Overshoot and shortfall after the target was first reached, and the highest boost against components."""
     try:
-        t, pressure = data.series("boost_pressure")
-        data.series("boost_target")  # not known without a target to hold it against
+        t, pressure = data.series("boost_pressure", despite="reference")
+        data.series("boost_target", despite="reference")  # not known without a target to hold it against
+        if (data.log.channel("boost_pressure").doubt is None) != (data.log.channel("boost_target").doubt is None):
+            raise EvidenceError("of pressure and target only one is known to be absolute")
         target = data.log.at("boost_target", t)
     except EvidenceError as error:
-        return [data.not_known(c, str(error), "boost_pressure") for c in ("boost_overshoot", "boost_shortfall")]
+        unknown = [data.not_known(c, str(error), "boost_pressure") for c in ("boost_overshoot", "boost_shortfall")]
+        return [*unknown, *_against_components(data)]
     reached = np.flatnonzero(pressure >= data.limits.sensor["boost_reached"] * target)
     findings = []
     # Never reached: then the second half of the pull says by how much.
@@ -39,10 +42,12 @@ def boost(data: PullEvidence) -> list[Finding]:
             data.where("boost_pressure", float(t[first + under])),
         )
     )
+    return findings + _against_components(data)
+
+
+def _against_components(data: PullEvidence) -> list[Finding]:
     limit = data.limits.component("boost")
-    if limit is not None:
-        rule = limit.rule("Boost against the components")
-        findings.append(
-            data.highest("boost_limit", "boost_pressure", f"Highest boost for the {limit.component}", rule)
-        )
-    return findings
+    if limit is None:
+        return []
+    rule = limit.rule("Boost against the components")
+    return [data.highest("boost_limit", "boost_pressure", f"Highest boost for the {limit.component}", rule)]

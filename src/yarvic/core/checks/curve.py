@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import HOLDS, Finding
+from yarvic.core.checks.finding import PASS, Finding
 
 NO_LOSS = "a limit stands at the crank and the drivetrain's loss is not stated"
 
@@ -15,9 +15,10 @@ NO_LOSS = "a limit stands at the crank and the drivetrain's loss is not stated"
 def curve(data: PullEvidence) -> list[Finding]:
     """Peak wheel power and torque, uncorrected: it is the real load that a part must bear, not the standard day's."""
     findings = []
-    on_roller = data.conditions is None or data.conditions.engine_per_roller is not None
-    # On a road, and at a held speed, nobody asks for a curve.
-    asked = (("power", "Power"), ("torque", "Torque")) if data.sweeps and on_roller else ()
+    # On a road, at a held speed, of a bare log and without a ledger nobody asks for a curve.
+    on_roller = data.conditions is not None and data.conditions.engine_per_roller is not None
+    asks = data.sweeps and on_roller and data.limits.components is not None
+    asked = (("power", "Power"), ("torque", "Torque")) if asks else ()
     for key, title in asked:
         limit = data.limits.component(key)
         if limit is None:
@@ -41,7 +42,7 @@ def curve(data: PullEvidence) -> list[Finding]:
             where,
             rule=limit.rule(f"{title} against the components"),
         )
-        if found.severity == HOLDS and data.limits.at_crank(key):
+        if found.severity == PASS and data.limits.at_crank(key):
             findings.append(data.not_known(key, NO_LOSS, "roller_speed"))
             continue
         findings.append(replace(found, basis=f"{limit.basis}, uncorrected"))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yarvic.core.checks.finding import UNKNOWN, Finding, Where, judge
+from yarvic.core.checks.finding import NO_DATA, Finding, Where, judge
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.rule import Rule
 from yarvic.core.errors import EvidenceError
@@ -23,12 +23,16 @@ MOST_MISSING = 0.05
 
 @dataclass(frozen=True)
 class EngineKind:
-    """What of an engine decides which questions can be asked of it; `rail` says that its fuel has a pressure target."""
+    """What of an engine decides which questions can be asked of it; `rail` says that its fuel has a pressure target.
+
+    `cylinders` is None where nobody was asked, and 0 where the sheet was asked and does not say.
+    """
 
     ignition: str = "spark"
     boosted: bool = True
     rail: bool = True
     knock_control: bool = True
+    cylinders: int | None = None
 
 
 @dataclass(frozen=True)
@@ -47,12 +51,15 @@ class PullEvidence:
     engine: EngineKind = EngineKind()
     sweeps: bool = True
 
-    def series(self, key: str) -> tuple[FloatArray, FloatArray]:
+    def series(self, key: str, *, despite: str = "") -> tuple[FloatArray, FloatArray]:
         """Time stamps and values of a channel inside the pull, missing numbers left out.
 
-        Raises EvidenceError when it was not logged there or too much of it is missing.
+        Raises EvidenceError when it was not logged there, too much of it is missing, or what its numbers mean is in
+        doubt; `despite` names a doubt that does not matter to the question.
         """
         c = self.log.channel(key)
+        if c.doubt is not None and c.doubt.about != despite:
+            raise EvidenceError(f"{c.title}: {c.doubt.sentence}")
         keep = (c.time_s >= self.pull.start_s) & (c.time_s <= self.pull.end_s)
         t, v = c.time_s[keep], c.values[keep]
         if t.size < 5:
@@ -92,7 +99,7 @@ class PullEvidence:
         rule = self.limits.rules.get(check)
         title = rule.title if rule else check.replace("_", " ").capitalize()
         return Finding(
-            check, UNKNOWN, f"Not known: {title[0].lower()}{title[1:]}", rule, None, self.where(channel), why
+            check, NO_DATA, f"Not known: {title[0].lower()}{title[1:]}", rule, None, self.where(channel), why
         )
 
 

@@ -8,9 +8,11 @@ from dataclasses import dataclass
 from yarvic.core.checks.rule import Rule
 from yarvic.core.units import UNITS, from_canonical
 
-HOLDS, WATCH, STOP, UNKNOWN = "holds", "watch", "stop", "unknown"
+PASS, WATCH, STOP, NO_DATA = "pass", "watch", "stop", "no_data"
+# As they are read on screen and in sheets.
+VERDICT_WORDS: Mapping[str, str] = {PASS: "pass", WATCH: "watch", STOP: "stop", NO_DATA: "no data"}
 # What stops a release comes first.
-ORDER: Mapping[str, int] = {STOP: 0, UNKNOWN: 1, WATCH: 2, HOLDS: 3}
+ORDER: Mapping[str, int] = {STOP: 0, NO_DATA: 1, WATCH: 2, PASS: 3}
 
 
 @dataclass(frozen=True)
@@ -100,9 +102,9 @@ def judge(rule: Rule, value: float) -> str:
         return STOP
     if sign * value > sign * rule.watch_canonical:
         return WATCH
-    return HOLDS
+    return PASS
 
 
 def verdict(findings: list[Finding]) -> str:
-    """The worst severity of a set; `unknown` for none."""
-    return min((f.severity for f in findings), key=lambda s: ORDER[s], default=UNKNOWN)
+    """The worst severity of a set. One that could not be judged outranks all but a stop; `no_data` for none."""
+    return min((f.severity for f in findings), key=lambda s: ORDER[s], default=NO_DATA)

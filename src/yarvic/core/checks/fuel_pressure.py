@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import HOLDS, Finding
+from yarvic.core.checks.finding import PASS, Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.physics import FloatArray
 
@@ -71,4 +71,4 @@ def _rail(data: PullEvidence) -> Finding:
         )
     except (EvidenceError, ValueError) as error:
         return data.not_known("rail_sag", str(error), "rail_pressure")
-    return replace(found, statement="Rail pressure holds") if found.severity == HOLDS else found
+    return replace(found, statement="Rail pressure holds") if found.severity == PASS else found

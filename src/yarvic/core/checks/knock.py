@@ -1,75 +1,170 @@
-"""Knock, read from what the unit takes off the spark, cylinder by cylinder."""
+"""Knock, read from what the unit takes off the spark, cylinder by cylinder: how deep, how long, how often."""
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import STOP, WATCH, Finding
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.channels import SPARK_CORRECTIONS
+from yarvic.core.evidence.channels import SPARK_CORRECTION, SPARK_CORRECTIONS
 from yarvic.core.physics import FloatArray
+
+CHECKS = ("knock_retard", "knock_duration", "knock_repeats", "knock_spread")
+
+
+@dataclass(frozen=True)
+class Retard:
+    """What was taken off one cylinder's spark: deg, never negative, over s. `cylinder` is None for all alike."""
+
+    cylinder: int | None
+    key: str
+    time_s: FloatArray
+    deg: FloatArray
+
+    @property
+    def name(self) -> str:
+        """The cylinder in words."""
+        return f"Cylinder {self.cylinder}" if self.cylinder is not None else "The engine"
+
+    def events(self, rise_deg: float, apart_s: float) -> list[float]:
+        """How deep each knock took the spark, deg: a rise of `rise_deg` or more, whatever the rate of the samples.
+
+        Rises less than `apart_s` apart are one: an edge that was sampled in several steps.
+        """
+        steps = np.diff(self.deg)
+        rising = np.flatnonzero(steps > 1e-6)
+        found: list[float] = []
+        group: list[int] = []
+
+        def close() -> None:
+            if group and self.deg[group[-1] + 1] - self.deg[group[0]] >= rise_deg:
+                found.append(float(self.deg[group[-1] + 1]))
+
+        for i in rising:
+            if group and self.time_s[i] - self.time_s[group[-1] + 1] > apart_s:
+                close()
+                group = []
+            group.append(int(i))
+        close()
+        if self.deg.size and self.deg[0] >= rise_deg:
+            found.insert(0, float(self.deg[0]))  # it came in retarded
+        return found
+
+    def longest(self, over_deg: float) -> tuple[float, float]:
+        """The longest time in one stretch over a depth, s, and when it began."""
+        over = np.concatenate(([False], self.deg > over_deg, [False])).astype(np.int8)
+        edges = np.flatnonzero(np.diff(over))
+        if not edges.size:
+            return 0.0, float(self.time_s[0])
+        # A sample stands for the time up to the next one.
+        ends = np.append(self.time_s, self.time_s[-1])
+        stretches = zip(edges[::2], edges[1::2], strict=True)
+        return max((float(ends[b] - self.time_s[a]), float(self.time_s[a])) for a, b in stretches)
 
 
 def knock(data: PullEvidence) -> list[Finding]:
-    """Worst retard of any cylinder and the spread between cylinders.
+    """Depth, duration and repetition of the worst cylinder, and the spread between cylinders.
 
-    A single dip is no proof: it is worth watching, and the note says so. More than one past the limit stops.
+    A cylinder that was not heard makes every one of them not known, unless what was heard stops already.
     """
     if not data.engine.knock_control:
-        return [_not_listened_for(data)]
-    retard: dict[int, tuple[FloatArray, FloatArray]] = {}
-    for key in SPARK_CORRECTIONS:
-        if key not in data.log.channels:
-            continue
+        why = "this unit has no knock control: nothing listened. Record a knock sensor, or keep the spark on the safe side"
+        return [data.not_known("knock_retard", why, "spark_advance")]
+    heard, unheard = _heard(data)
+    if not heard:
+        return [data.not_known(c, unheard, SPARK_CORRECTIONS[0]) for c in CHECKS]
+    found = [_depth(data, heard), _duration(data, heard), _repeats(data, heard), *_spread(data, heard)]
+    if unheard:
+        found = [f if f.severity == STOP else data.not_known(f.check, unheard, SPARK_CORRECTIONS[0]) for f in found]
+    elif data.engine.cylinders is None and heard[0].cylinder is not None:
+        words = f"{len(heard)} cylinders were heard; how many there are was not stated."
+        found[0] = replace(found[0], note=f"{found[0].note} {words}".strip())
+    return found
+
+
+def _heard(data: PullEvidence) -> tuple[list[Retard], str]:
+    """What was heard of each cylinder, and why it is not all there is (empty when it is)."""
+    numbers = [i for i, key in enumerate(SPARK_CORRECTIONS, 1) if key in data.log.channels]
+    if not numbers and SPARK_CORRECTION in data.log.channels:
         try:
-            t, correction = data.series(key)
+            return [_retard(data, None, SPARK_CORRECTION)], ""
         except EvidenceError as error:
-            return [data.not_known(c, str(error), key) for c in ("knock_retard", "knock_spread")]
-        retard[int(key.rsplit("_", 1)[1])] = (t, np.maximum(-correction, 0.0))
-    if not retard:
-        why = "no cylinder's spark correction was logged"
-        return [data.not_known(c, why, SPARK_CORRECTIONS[0]) for c in ("knock_retard", "knock_spread")]
-    worst = max(retard, key=lambda c: float(retard[c][1].max()))
-    t, taken = retard[worst]
-    deepest = int(np.argmax(taken))
-    value = float(taken[deepest])
-    events = int(np.count_nonzero(np.diff(taken) > 0.1))
-    statement = f"Cylinder {worst} knocked" if value > 0.0 else "No cylinder was retarded"
-    found = data.found(
-        "knock_retard",
-        value,
-        statement,
-        data.where(f"spark_correction_{worst}", float(t[deepest]), worst),
-        note=f"Retarded {events} times in the pull." if events > 1 else "",
-    )
-    if found.severity == STOP and events < 2:
-        found = replace(found, severity=WATCH, note="One dip only, which may be noise: pull again.")
-    grid = t
-    stack = np.stack([np.interp(grid, *retard[c]) for c in retard])
+            return [], str(error)
+    if not numbers:
+        return [], "no cylinder's spark correction was logged"
+    if data.engine.cylinders == 0:
+        return [], "the sheet does not say how many cylinders there are: fill it in under Job"
+    wanted = range(1, max(data.engine.cylinders or 0, *numbers) + 1)
+    heard, why = [], ""
+    for i in wanted:
+        try:
+            heard.append(_retard(data, i, SPARK_CORRECTIONS[i - 1]))
+        except EvidenceError as error:
+            why = why or f"cylinder {i} was not heard: {error.what}"
+    return heard, why
+
+
+def _retard(data: PullEvidence, cylinder: int | None, key: str) -> Retard:
+    t, correction = data.series(key)
+    return Retard(cylinder, key, t, np.maximum(-correction, 0.0))
+
+
+def _depth(data: PullEvidence, heard: list[Retard]) -> Finding:
+    """The deepest retard. One short dip is no proof and is watched only, up to a depth that noise does not reach."""
+    sensor = data.limits.sensor
+    worst = max(heard, key=lambda r: float(r.deg.max()))
+    at = int(np.argmax(worst.deg))
+    value = float(worst.deg[at])
+    statement = f"{worst.name} knocked" if value > 0.0 else "No cylinder was retarded"
+    where = data.where(worst.key, float(worst.time_s[at]), worst.cylinder)
+    found = data.found("knock_retard", value, statement, where)
+    events = len(worst.events(sensor["knock_rise"], sensor["knock_apart"]))
+    if events > 1:
+        return replace(found, note=f"Retarded {events} times in the pull.")
+    stays = worst.longest(data.limits.rules["knock_retard"].stop_canonical)[0]
+    brief = stays <= data.limits.rules["knock_duration"].watch_canonical
+    if found.severity == STOP and brief and value < sensor["knock_single"]:
+        return replace(found, severity=WATCH, note="One short dip only, which may be noise: pull again.")
+    return found
+
+
+def _duration(data: PullEvidence, heard: list[Retard]) -> Finding:
+    """The longest time in one stretch deeper than the depth that is watched."""
+    deep = data.limits.rules["knock_retard"].stop_canonical
+    spans = [(r.longest(deep), r) for r in heard]
+    (seconds, began), worst = max(spans, key=lambda s: s[0][0])
+    statement = f"{worst.name} stays retarded" if seconds > 0.0 else "No cylinder stays retarded"
+    where = data.where(worst.key, began, worst.cylinder)
+    return data.found("knock_duration", seconds, statement, where, note=f"Deeper than {deep:g} deg.")
+
+
+def _repeats(data: PullEvidence, heard: list[Retard]) -> Finding:
+    """How often the spark of a cylinder was taken past the depth that is watched."""
+    sensor, past = data.limits.sensor, data.limits.rules["knock_retard"].watch_canonical
+    counts = [
+        (sum(depth > past for depth in r.events(sensor["knock_rise"], sensor["knock_apart"])), r) for r in heard
+    ]
+    count, worst = max(counts, key=lambda c: c[0])
+    statement = f"{worst.name} knocked again and again" if count > 1 else "Knock does not repeat"
+    at = float(worst.time_s[int(np.argmax(worst.deg))])
+    where = data.where(worst.key, at, worst.cylinder)
+    return data.found("knock_repeats", float(count), statement, where, note=f"Past {past:g} deg.")
+
+
+def _spread(data: PullEvidence, heard: list[Retard]) -> list[Finding]:
+    """The largest difference between cylinders at one time; nothing to ask of a single cylinder."""
+    if len(heard) < 2:
+        if heard[0].cylinder is None:
+            why = "the log has one spark correction for all cylinders"
+            return [data.not_known("knock_spread", why, heard[0].key)]
+        return []
+    grid = heard[0].time_s
+    stack = np.stack([np.interp(grid, r.time_s, r.deg) for r in heard])
     spread = stack.max(axis=0) - stack.min(axis=0)
     at = int(np.argmax(spread))
-    return [
-        found,
-        data.found(
-            "knock_spread",
-            float(spread[at]),
-            "Cylinders differ in knock retard",
-            data.where(f"spark_correction_{worst}", float(grid[at]), worst),
-        ),
-    ]
-
-
-def _not_listened_for(data: PullEvidence) -> Finding:
-    """An engine whose unit has no knock control: nothing was heard because nothing listened."""
-    return Finding(
-        "knock_retard",
-        WATCH,
-        "Nothing listened for knock",
-        None,
-        None,
-        data.where("spark_advance"),
-        "This unit has no knock control: record a knock sensor, or keep the spark on the safe side.",
-    )
+    worst = heard[int(np.argmax(stack[:, at]))]
+    where = data.where(worst.key, float(grid[at]), worst.cylinder)
+    return [data.found("knock_spread", float(spread[at]), "Cylinders differ in knock retard", where)]

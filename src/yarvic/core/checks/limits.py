@@ -19,11 +19,14 @@ from yarvic.core.formats.files import read_text
 
 @dataclass(frozen=True)
 class Limits:
-    """All limits that checks are judged by, and what is known of the sensors."""
+    """All limits that checks are judged by, and what is known of the sensors.
+
+    `components` is None where no ledger was asked: then nothing is judged by one.
+    """
 
     rules: Mapping[str, Rule]
     sensor: Mapping[str, float]
-    components: tuple[ComponentLimit, ...] = ()
+    components: tuple[ComponentLimit, ...] | None = None
 
     def component(self, key: str) -> ComponentLimit | None:
         """The tightest component limit of this key, None when the job states none.
@@ -41,10 +44,12 @@ class Limits:
 
     def _of(self, key: str) -> list[ComponentLimit]:
         keys = (key, "gearbox_torque") if key == "torque" else (key,)
-        return [c for c in self.components if c.key in keys]
+        return [c for c in self.components or () if c.key in keys]
 
 
-def parse_limits(text: str, components: tuple[ComponentLimit, ...] = (), *, source: str = "limits") -> Limits:
+def parse_limits(
+    text: str, components: tuple[ComponentLimit, ...] | None = None, *, source: str = "limits"
+) -> Limits:
     """Limits from TOML text; entries it leaves out keep their defaults. Raises FormatError naming the entry."""
     data = parse_toml(text, source=source)
     try:
@@ -61,12 +66,12 @@ def _defaults() -> Limits:
     return parse_limits(text, source="limits.toml")
 
 
-def default_limits(components: tuple[ComponentLimit, ...] = ()) -> Limits:
+def default_limits(components: tuple[ComponentLimit, ...] | None = None) -> Limits:
     """The shipped limits with a job's components."""
     return Limits(_defaults().rules, _defaults().sensor, components)
 
 
-def read_limits(path: Path, components: tuple[ComponentLimit, ...] = ()) -> Limits:
+def read_limits(path: Path, components: tuple[ComponentLimit, ...] | None = None) -> Limits:
     """The shipped limits with those of a TOML file in their place. Raises FormatError."""
     text = read_text(path, 1_000_000)
     own = parse_limits(text, source=path.name)

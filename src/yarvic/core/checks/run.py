@@ -8,7 +8,7 @@ from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
 from yarvic.core.checks.curve import curve
 from yarvic.core.checks.evidence_of_pull import EngineKind, Family, PullEvidence
-from yarvic.core.checks.finding import HOLDS, ORDER, Finding
+from yarvic.core.checks.finding import ORDER, PASS, Finding
 from yarvic.core.checks.fuel_pressure import fuel_pressure
 from yarvic.core.checks.knock import knock
 from yarvic.core.checks.limits import Limits
@@ -98,7 +98,7 @@ class Summary:
 
     def sentence(self) -> str:
         """The worst finding's statement, with how many pulls show it."""
-        if self.worst.severity == HOLDS or self.worst.value is None:
+        if self.worst.severity == PASS or self.worst.value is None:
             return self.worst.statement
         return f"{self.worst.statement} in {self.failing} of {self.pulls} {self.noun}"
 
@@ -117,7 +117,7 @@ def summarize(per_pull: list[list[Finding]], noun: str = "pulls") -> list[Summar
         return ORDER[finding.severity], -(finding.share_of_limit() or 0.0)
 
     summaries = [
-        Summary(check, min(found, key=badness), sum(f.severity != HOLDS for f in found), len(per_pull), noun)
+        Summary(check, min(found, key=badness), sum(f.severity != PASS for f in found), len(per_pull), noun)
         for check, found in by_check.items()
     ]
     return sorted(summaries, key=lambda s: badness(s.worst))

@@ -7,11 +7,12 @@ from yarvic.core.checks.finding import Finding
 
 
 def temperatures(data: PullEvidence) -> list[Finding]:
-    """Highest temperature of each against its limit; the exhaust's limit comes from the components of the job."""
+    """Highest temperature of each against its limit; the exhaust's comes from the job's components where they state one."""
     key = "exhaust_temperature"
     limit = data.limits.component(key)
     if limit is None:
-        exhaust = data.not_known(key, "the job states no limit for the exhaust temperature", key)
+        usual = key if data.engine.ignition == "spark" else f"{key}_diesel"
+        exhaust = data.highest(key, key, "Exhaust temperature", data.limits.rules[usual])
     else:
         statement = f"Exhaust temperature at the {limit.component}"
         exhaust = data.highest(key, key, statement, limit.rule("Exhaust temperature"))

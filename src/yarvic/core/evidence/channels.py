@@ -1,16 +1,24 @@
-"""The channels Yarvic knows, their quantities, and the names under which logs carry them."""
+"""The channels Yarvic knows, their quantities, what their sign and zero mean, and the names under which logs carry them."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
+
+from yarvic.core.units import Reference
+
+MOST_CYLINDERS = 16
 
 
 @dataclass(frozen=True, slots=True)
 class ChannelKind:
-    """A measured or commanded signal: `quantity` decides its unit, `aliases` are header words."""
+    """A measured or commanded signal: `quantity` decides its unit, `aliases` are header words.
+
+    `reversed_aliases` are words for the same signal counted the other way round: a retard is a correction with the
+    other sign. `index` tells which of several it is (cylinder), None for one that stands for all or is the only one.
+    """
 
     key: str
     title: str
@@ -19,6 +27,10 @@ class ChannelKind:
     aliases: tuple[str, ...] = ()
     shown_as: str = ""  # the kind of unit it is shown in, where that is not simply its quantity's
     waveform: bool = False  # sampled so fast, in bursts, that it stands in no table beside others
+    reversed_aliases: tuple[str, ...] = ()
+    sign: str = ""  # what a negative number means, where that is not plain
+    reference: Reference = ""  # what a pressure is counted from inside; empty where it hardly matters
+    index: int | None = None
 
     @property
     def unit_choice(self) -> str:
@@ -26,11 +38,48 @@ class ChannelKind:
         return self.shown_as or self.quantity
 
 
+def _absolute(key: str, title: str, aliases: tuple[str, ...], unit: str = "kPa") -> ChannelKind:
+    return ChannelKind(key, title, "pressure", unit, aliases, reference="absolute")
+
+
+_ADVANCED = ("spark correction", "ignition correction", "timing correction", "knock correction")
+_RETARDED = ("knock retard", "ignition retard", "timing retard", "spark retard")
+
+
+def _of_cylinder(names: Iterable[str], i: int) -> tuple[str, ...]:
+    """The ways in which a header names the signal of one cylinder."""
+    return tuple(
+        words
+        for name in names
+        for words in (
+            f"{name} {i}", f"{name}{i}", f"{name} cylinder {i}", f"{name} cyl {i}", f"{name} cyl{i}",
+            f"cylinder {i} {name}", f"cyl {i} {name}", f"cyl{i} {name}", f"{name} cylinder{i}",
+        )
+    )  # fmt: skip
+
+
+def _spark_correction(i: int | None) -> ChannelKind:
+    """What the unit takes off the spark of a cylinder, or of all alike (None)."""
+    which = f"cylinder {i}" if i is not None else "all cylinders"
+    return ChannelKind(
+        f"spark_correction_{i}" if i is not None else "spark_correction",
+        f"Spark correction {which}",
+        "angle",
+        "deg",
+        _of_cylinder(_ADVANCED, i) if i is not None else _ADVANCED,
+        reversed_aliases=_of_cylinder(_RETARDED, i) if i is not None else _RETARDED,
+        sign="negative is retarded",
+        index=i,
+    )
+
+
 _DEFINED = (
     ChannelKind("engine_speed", "Engine speed", "engine speed", "rpm", ("rpm", "engine rpm", "n")),
     ChannelKind("throttle", "Throttle", "ratio", "%", ("throttle position", "tps", "pedal")),
-    ChannelKind("boost_pressure", "Boost pressure", "pressure", "kPa", ("map", "manifold pressure", "boost")),
-    ChannelKind("boost_target", "Boost target", "pressure", "kPa", ("boost setpoint", "boost request")),
+    _absolute(
+        "boost_pressure", "Boost pressure", ("map", "manifold pressure", "manifold absolute pressure", "boost")
+    ),
+    _absolute("boost_target", "Boost target", ("boost setpoint", "boost request")),
     ChannelKind("charge_temperature", "Charge temperature", "temperature", "degC", ("iat", "intake temperature")),
     ChannelKind("lambda_measured", "Lambda", "mixture", "lambda", ("afr", "wideband", "lambda actual")),
     ChannelKind("lambda_target", "Lambda target", "mixture", "lambda", ("afr target", "lambda setpoint")),
@@ -39,9 +88,8 @@ _DEFINED = (
     ChannelKind("rail_target", "Rail target", "pressure", "bar", ("rail setpoint",), "fuel pressure"),
     ChannelKind("injector_window", "Injector window used", "ratio", "%", ("injector duty",)),
     ChannelKind("spark_advance", "Spark advance", "angle", "deg", ("timing", "ignition advance")),
-    ChannelKind("spark_correction_1", "Spark correction cylinder 1", "angle", "deg", ("knock retard 1",)),
-    ChannelKind("spark_correction_2", "Spark correction cylinder 2", "angle", "deg", ("knock retard 2",)),
-    ChannelKind("spark_correction_3", "Spark correction cylinder 3", "angle", "deg", ("knock retard 3",)),
+    _spark_correction(None),
+    *(_spark_correction(i) for i in range(1, MOST_CYLINDERS + 1)),
     ChannelKind("wastegate_duty", "Wastegate duty", "ratio", "%", ("wgdc",)),
     ChannelKind("filling", "Cylinder filling", "ratio", "%", ("load", "relative load", "ve")),
     ChannelKind("torque_estimate", "Torque, unit's estimate", "torque", "N m", ("model torque",)),
@@ -63,7 +111,7 @@ _DEFINED = (
     ChannelKind("vane_position", "Vane duty", "ratio", "%", ("vgt position", "vane position")),
     ChannelKind("feed_pressure", "Feed pressure", "pressure", "kPa", ("lift pump pressure", "fuel feed pressure")),
     ChannelKind("smoke", "Smoke opacity", "ratio", "%", ("opacity",)),
-    ChannelKind("manifold_pressure", "Airbox pressure", "pressure", "kPa", ("airbox", "plenum pressure")),
+    _absolute("airbox_pressure", "Airbox pressure", ("airbox", "plenum pressure")),
     ChannelKind("intake_length", "Short intake", "ratio", "%", ("intake switch", "intake flap")),
     ChannelKind("gearbox_temperature", "Gearbox temperature", "temperature", "degC", ("transmission temperature",)),
     ChannelKind("roller_torque", "Brake torque at the roller", "torque", "N m", ("brake torque", "load cell")),
@@ -71,26 +119,41 @@ _DEFINED = (
     ChannelKind("acceleration", "Acceleration along the vehicle", "acceleration", "m/s2", ("accelerometer", "ax")),
     ChannelKind("grade", "Grade", "ratio", "%", ("slope",)),
     *(
-        ChannelKind(f"knock_signal_{i}", f"Knock sensor, cylinder {i}", "voltage", "V", waveform=True)
-        for i in range(1, 7)
+        ChannelKind(f"knock_signal_{i}", f"Knock sensor, cylinder {i}", "voltage", "V", waveform=True, index=i)
+        for i in range(1, MOST_CYLINDERS + 1)
     ),
-    ChannelKind("ambient_pressure", "Ambient pressure", "pressure", "mbar", ("barometer",)),
+    _absolute("ambient_pressure", "Ambient pressure", ("barometer", "barometric pressure"), "mbar"),
     ChannelKind("ambient_temperature", "Ambient temperature", "temperature", "degC", ("outside temperature",)),
 )
 
 CHANNELS: Mapping[str, ChannelKind] = MappingProxyType({kind.key: kind for kind in _DEFINED})
-SPARK_CORRECTIONS = tuple(k.key for k in _DEFINED if k.key.startswith("spark_correction_"))
+# What every cylinder has a signal of its own for, and the one that stands for all.
+SPARK_CORRECTION = "spark_correction"
+SPARK_CORRECTIONS = tuple(f"{SPARK_CORRECTION}_{i}" for i in range(1, MOST_CYLINDERS + 1))
 
 
 def _plain(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", " ", name.lower()).strip()
 
 
-_NAMES: Mapping[str, ChannelKind] = MappingProxyType(
-    {_plain(name): kind for kind in _DEFINED for name in (kind.key, kind.title, *kind.aliases)}
-)
+def header_names() -> dict[str, tuple[ChannelKind, int]]:
+    """Every name a log may use, in plain letters, with its channel and sign (-1: counted the other way round).
+
+    Raises ValueError when one name stands for two channels.
+    """
+    found: dict[str, tuple[ChannelKind, int]] = {}
+    for kind in _DEFINED:
+        for sign, names in ((1, (kind.key, kind.title, *kind.aliases)), (-1, kind.reversed_aliases)):
+            for name in names:
+                known = found.setdefault(_plain(name), (kind, sign))
+                if known != (kind, sign):
+                    raise ValueError(f"{name!r} stands for {known[0].title} and for {kind.title}")
+    return found
 
 
-def find_channel(header_name: str) -> ChannelKind | None:
-    """The channel that a log's header name stands for, or None when it is not known."""
+_NAMES: Mapping[str, tuple[ChannelKind, int]] = MappingProxyType(header_names())
+
+
+def find_channel(header_name: str) -> tuple[ChannelKind, int] | None:
+    """The channel that a log's header name stands for and its sign (1 or -1), or None when it is not known."""
     return _NAMES.get(_plain(header_name))

@@ -30,6 +30,7 @@ class Conditions(BaseModel):
     temperature_k: float
     relative_humidity: float
     fuel: str
+    slot: str = ""  # of the maps that the unit ran on; empty where nobody said
     dyno: str
     gear: Annotated[int, Field(ge=1)]
     throttle: Annotated[float, Field(ge=0, le=1)]
@@ -55,6 +56,10 @@ class Conditions(BaseModel):
     def comparable_with(self, other: Conditions) -> list[str]:
         """What keeps two runs from being compared in absolute terms; empty when nothing does."""
         reasons = []
+        if self.fuel != other.fuel:
+            reasons.append(f"they were run on two fuels ({self.fuel}, {other.fuel})")
+        if self.slot != other.slot and self.slot and other.slot:
+            reasons.append(f"they were run on two map slots ({self.slot}, {other.slot})")
         if self.dyno != other.dyno:
             reasons.append(f"they come from two dynos ({self.dyno}, {other.dyno})")
         if self.gear != other.gear:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 
@@ -15,8 +16,19 @@ GAP_STEPS = 8.0
 
 
 @dataclass(frozen=True)
+class Doubt:
+    """What of a channel is not known: its `reference` (what a pressure counts from), its `sign`, or its `unit`."""
+
+    about: Literal["reference", "sign", "unit"]
+    sentence: str
+
+
+@dataclass(frozen=True)
 class Channel:
-    """One signal: `values` (canonical unit of `quantity`) at `time_s`; both one-dimensional, of equal length."""
+    """One signal: `values` (canonical unit of `quantity`) at `time_s`; both one-dimensional, of equal length.
+
+    With a `doubt` its numbers may be drawn, and not be judged by.
+    """
 
     key: str
     title: str
@@ -24,13 +36,15 @@ class Channel:
     unit: str
     time_s: FloatArray
     values: FloatArray
+    doubt: Doubt | None = None
 
 
 @dataclass(frozen=True)
 class Log:
-    """A set of channels recorded together."""
+    """A set of channels recorded together. `notes` say what was taken for granted when it was read."""
 
     channels: Mapping[str, Channel]
+    notes: tuple[str, ...] = ()
 
     def channel(self, key: str) -> Channel:
         """The channel with this key. Raises EvidenceError when it was not logged."""
@@ -65,8 +79,8 @@ class Log:
         parts = {}
         for key, c in self.channels.items():
             keep = slice(*np.searchsorted(c.time_s, [start_s, np.nextafter(end_s, np.inf)]))
-            parts[key] = Channel(key, c.title, c.quantity, c.unit, c.time_s[keep], c.values[keep])
-        return Log(parts)
+            parts[key] = replace(c, time_s=c.time_s[keep], values=c.values[keep])
+        return replace(self, channels=parts)
 
 
 @dataclass(frozen=True)
@@ -81,6 +95,8 @@ def problems(log: Log) -> list[Problem]:
     """Missing numbers, gaps, and time stamps that repeat or run backward, channel by channel."""
     found = []
     for key, c in log.channels.items():
+        if c.doubt is not None:
+            found.append(Problem(key, f"{c.title}: {c.doubt.sentence}"))
         missing = int(np.count_nonzero(~np.isfinite(c.values)))
         if missing:
             found.append(Problem(key, f"{c.title}: {missing} of {c.values.size} samples hold no number"))

@@ -1,12 +1,18 @@
-"""Finding pulls: stretches at steady throttle in which engine speed sweeps upward."""
+"""Finding pulls: stretches in which the throttle stays near its own median and engine speed sweeps upward.
+
+Nothing here depends on the rate of the samples.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
+from numpy.typing import NDArray
 
 from yarvic.core.evidence.log import Log
+from yarvic.core.physics import FloatArray
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,11 +31,16 @@ class Pull:
         return self.end_s - self.start_s
 
 
-# Our choice of what counts as a pull.
+# Our choice of what counts as a pull. The throttle stays within the band of the median of the stretch; a fall of speed
+# by as much as a gear change makes ends a sweep.
 MIN_LENGTH_S = 1.5
 MIN_SWEEP_RPM = 1200.0
 THROTTLE_BAND = 0.04
 MIN_THROTTLE = 0.15
+GEAR_CHANGE_RPM = 300.0
+# A glance at the throttle before it is looked at closely, and no more than so many of them.
+GLANCES_HZ = 20.0
+MOST_GLANCES = 4_000_000
 # What a steady run is given to settle, s, before it is judged.
 SETTLES_S = 6.0
 
@@ -37,8 +48,8 @@ SETTLES_S = 6.0
 def find_pulls(log: Log) -> list[Pull]:
     """All pulls of a log, in time order.
 
-    A pull holds throttle within a band of its median, lasts 1.5 s or more and climbs 1200 rpm or more. The lift
-    and the rev limiter end it. A log without throttle or engine speed holds no pulls.
+    A pull holds the throttle within a band of its median, lasts 1.5 s or more and climbs 1200 rpm or more. The lift,
+    a gear change and the rev limiter end it. A log without throttle or engine speed holds no pulls.
     """
     if not {"throttle", "engine_speed"} <= set(log.channels):
         return []
@@ -48,17 +59,28 @@ def find_pulls(log: Log) -> list[Pull]:
         return []
     throttle = log.at("throttle", t)
     found = []
-    for first, last in _steady(throttle):
-        span = slice(first, last)
-        if not np.isfinite(rpm[span]).any():
-            continue
-        # The sweep ends at its highest speed: what follows is the limiter or the roll-out.
-        end = first + int(np.nanargmax(rpm[span]))
-        begin = first + int(np.nanargmin(rpm[first : end + 1]))
-        climb = float(rpm[end] - rpm[begin])
-        if t[end] - t[begin] >= MIN_LENGTH_S and climb >= MIN_SWEEP_RPM:
+    for first, last in _steady(t, throttle):
+        for begin, end in _sweeps(t, rpm, first, last):
             mean = float(np.nanmean(throttle[begin : end + 1]))
             found.append(Pull(float(t[begin]), float(t[end]), mean, float(rpm[begin]), float(rpm[end])))
+    return sorted(found, key=lambda p: p.start_s)
+
+
+def _sweeps(t: FloatArray, rpm: FloatArray, first: int, last: int) -> list[tuple[int, int]]:
+    """Rises of engine speed within a stretch, each from its lowest to its highest sample, long and wide enough."""
+    found = []
+    low = high = -1
+    for i in [*(k for k in range(first, last) if np.isfinite(rpm[k])), -1]:
+        # It ends where speed has fallen by a gear change from its highest, and with the stretch.
+        if i == -1 or (high >= 0 and rpm[high] - rpm[i] > GEAR_CHANGE_RPM):
+            if high > low >= 0 and t[high] - t[low] >= MIN_LENGTH_S and rpm[high] - rpm[low] >= MIN_SWEEP_RPM:
+                found.append((low, high))
+            low = high = i
+            continue
+        if low < 0 or rpm[i] < rpm[low]:
+            low = high = i
+        elif rpm[i] > rpm[high]:
+            high = i
     return found
 
 
@@ -75,10 +97,57 @@ def steady_span(log: Log) -> list[Pull]:
     return [Pull(start, end, throttle, float(rpm.values[inside].min()), float(rpm.values[inside].max()))]
 
 
-def _steady(throttle: np.ndarray) -> list[tuple[int, int]]:
-    """Runs of samples with throttle open and steady, as (first, one past last)."""
-    open_enough = np.isfinite(throttle) & (throttle > MIN_THROTTLE)
-    moves = np.abs(np.diff(throttle, prepend=throttle[:1])) > THROTTLE_BAND
-    keep = open_enough & ~moves
+def _steady(t: FloatArray, throttle: FloatArray) -> list[tuple[int, int]]:
+    """Stretches of samples with throttle open and within the band of their own median, as (first, one past last)."""
+    if throttle.size > 3:
+        # A single sample that reads wrong is no lift.
+        middle = np.median(np.stack([throttle[:-2], throttle[1:-1], throttle[2:]]), axis=0)
+        throttle = np.concatenate((throttle[:1], middle, throttle[-1:]))
+    opened = np.isfinite(throttle) & (throttle > MIN_THROTTLE) & _may_be_steady(t, throttle)
+    found, left = [], _runs(opened, 0)
+    while left:
+        first, last = left.pop()
+        if t[last - 1] - t[first] < MIN_LENGTH_S:
+            continue
+        part = throttle[first:last]
+        runs = _runs(np.abs(part - np.nanmedian(part)) <= THROTTLE_BAND, first)
+        a, b = max(runs, key=lambda r: r[1] - r[0], default=(first, first))
+        # The median of the whole need not be that of its longest run: the run is held to its own, until it is.
+        while b > a:
+            own = np.abs(throttle[a:b] - np.nanmedian(throttle[a:b])) <= THROTTLE_BAND
+            if own.all():
+                break
+            c, d = max(_runs(own, a), key=lambda r: r[1] - r[0])
+            a, b = c, d
+        if b > a and t[b - 1] - t[a] >= MIN_LENGTH_S:
+            found.append((a, b))
+        cut = [(first, a), (b, last)] if b > a else _halves(first, last)
+        left += [(x, y) for x, y in cut if y - x > 1]
+    return found
+
+
+def _may_be_steady(t: FloatArray, throttle: FloatArray) -> NDArray[np.bool_]:
+    """Samples around which the throttle stays within twice the band for as long as a pull lasts: spares the search."""
+    count, width = int((t[-1] - t[0]) * GLANCES_HZ) + 1, int(MIN_LENGTH_S * GLANCES_HZ)
+    good = np.isfinite(throttle)
+    if not width < count < MOST_GLANCES or not good.any():
+        return np.ones(t.shape, dtype=bool)
+    clock = t[0] + np.arange(count) / GLANCES_HZ
+    seen = sliding_window_view(np.interp(clock, t[good], throttle[good]), width)
+    steady = np.zeros(count + 1, dtype=np.int64)
+    begins = np.flatnonzero(seen.max(axis=1) - seen.min(axis=1) <= 2.0 * THROTTLE_BAND)
+    np.add.at(steady, begins, 1)
+    np.add.at(steady, begins + width, -1)
+    near = np.cumsum(steady[:-1]) > 0
+    return np.asarray(near[np.clip(np.rint((t - t[0]) * GLANCES_HZ).astype(np.intp), 0, count - 1)])
+
+
+def _halves(first: int, last: int) -> list[tuple[int, int]]:
+    middle = (first + last) // 2
+    return [(first, middle), (middle, last)]
+
+
+def _runs(keep: NDArray[np.bool_], offset: int) -> list[tuple[int, int]]:
+    """Runs of true samples, as (first, one past last), counted from `offset`."""
     edges = np.flatnonzero(np.diff(np.concatenate(([False], keep, [False])).astype(np.int8)))
-    return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+    return [(int(a) + offset, int(b) + offset) for a, b in zip(edges[::2], edges[1::2], strict=True)]

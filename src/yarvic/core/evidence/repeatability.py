@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.dyno import GRID_STEP_RPM, Curve
+from yarvic.core.evidence.dyno import GRID_STEP_RPM, Curve, local_peak
 from yarvic.core.physics import FloatArray
+from yarvic.core.physics.power import torque_from_power
 
 CONFIDENCE = 0.95
 
@@ -23,6 +24,15 @@ class MeanCurve:
     power_sd_w: FloatArray
     torque_sd_nm: FloatArray
     count: int
+    error_w: FloatArray  # by the noise of each pull alone
+
+    def peak_power(self) -> tuple[float, float]:
+        """Highest power in W and the engine speed at which it stands."""
+        return local_peak(self.speed_rpm, self.power_w, self.error_w)
+
+    def peak_torque(self) -> tuple[float, float]:
+        """Highest torque in N m and the engine speed at which it stands."""
+        return local_peak(self.speed_rpm, self.torque_nm, torque_from_power(self.error_w, self.speed_rpm))
 
     def spread_power_w(self) -> float:
         """Standard deviation of power, pooled over the curve; NaN for one pull."""
@@ -44,6 +54,7 @@ def mean_curve(curves: list[Curve]) -> MeanCurve:
         power.std(axis=0, ddof=1) if many else none,
         torque.std(axis=0, ddof=1) if many else none,
         len(curves),
+        np.sqrt(sum(np.interp(grid, c.speed_rpm, c.error_w) ** 2 for c in curves)) / len(curves),
     )
 
 
@@ -78,36 +89,58 @@ class Interval:
         return self.low > 0.0 or self.high < 0.0
 
 
-def welch(a: FloatArray, b: FloatArray) -> Interval:
-    """Difference of means a - b with Welch's interval at 95 %.
+Order = tuple[FloatArray, FloatArray]
 
-    Welch (1947), Biometrika 34; degrees of freedom by Satterthwaite. NaN bounds with fewer than two in a sample.
+
+def one_after_the_other(working: int, reference: int) -> Order:
+    """Places of the pulls in time where the reference was pulled first and the working map right after it."""
+    return np.arange(reference, reference + working, dtype=np.float64), np.arange(reference, dtype=np.float64)
+
+
+def difference(working: FloatArray, reference: FloatArray, order: Order | None = None) -> Interval:
+    """Difference of the means of two sets of pulls at 95 %, with a drift from pull to pull taken out.
+
+    Least squares of value = reference + difference + drift x place (analysis of covariance; Fisher 1932, Statistical
+    Methods for Research Workers, 4th ed., section 49.1). `order` gives the places of the pulls of each set; without
+    it the reference came first. Sets pulled in turn cost the interval little, one set after the other much: drift and
+    gain then look alike. NaN bounds where there are too few pulls to tell them apart.
     """
-    mean, low, high = _welch(a[:, None], b[:, None])
+    mean, low, high, _ = _with_drift(working[:, None], reference[:, None], order)
     return Interval(float(mean[0]), float(low[0]), float(high[0]))
 
 
-def _welch(a: FloatArray, b: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
-    """Welch's difference and bounds for each column of samples of shape (n, columns)."""
-    mean = a.mean(axis=0) - b.mean(axis=0)
-    if a.shape[0] < 2 or b.shape[0] < 2:
-        unknown = np.full(mean.shape, np.nan)
-        return mean, unknown, unknown
+def _with_drift(
+    a: FloatArray, b: FloatArray, order: Order | None
+) -> tuple[FloatArray, FloatArray, FloatArray, Interval]:
+    """Difference and bounds for each column of samples of shape (n, columns), and the drift of the first column."""
+    unknown = np.full(a.shape[1], np.nan)
+    places = order if order is not None else one_after_the_other(a.shape[0], b.shape[0])
+    place = np.concatenate(places)
+    y = np.concatenate([a, b])
+    is_working = np.concatenate([np.ones(a.shape[0]), np.zeros(b.shape[0])])
+    x = np.column_stack([np.ones(y.shape[0]), is_working, place - place.mean()])
+    freedom = y.shape[0] - 3
+    plain = a.mean(axis=0) - b.mean(axis=0)
+    if freedom < 1 or np.linalg.matrix_rank(x) < 3:
+        return plain, unknown, unknown, Interval(np.nan, np.nan, np.nan)
     from scipy.special import stdtrit
 
-    va, vb = a.var(axis=0, ddof=1) / a.shape[0], b.var(axis=0, ddof=1) / b.shape[0]
-    error = va + vb
-    # Without any spread the difference is exact; the degrees of freedom are of no account then.
-    safe = np.where(error > 0.0, error, 1.0)
-    below = va**2 / (a.shape[0] - 1) + vb**2 / (b.shape[0] - 1)
-    freedom = np.where(error > 0.0, safe**2 / np.where(below > 0.0, below, 1.0), 1.0)
-    reach = stdtrit(freedom, 0.5 + CONFIDENCE / 2.0) * error**0.5
-    return mean, mean - reach, mean + reach
+    inverse = np.linalg.inv(x.T @ x)
+    fit = inverse @ x.T @ y
+    variance = np.sum((y - x @ fit) ** 2, axis=0) / freedom
+    reach = stdtrit(freedom, 0.5 + CONFIDENCE / 2.0) * np.sqrt(variance)
+    at = reach * inverse[1, 1] ** 0.5
+    drift = float(reach[0] * inverse[2, 2] ** 0.5)
+    slope = float(fit[2, 0])
+    return fit[1], fit[1] - at, fit[1] + at, Interval(slope, slope - drift, slope + drift)
 
 
 @dataclass(frozen=True)
 class Gain:
-    """Gain of one set of pulls over another: per engine speed, and the mean over a band (W)."""
+    """Gain of one set of pulls over another: per engine speed, and the mean over a band (W).
+
+    `drift` is what the band's mean changes from pull to pull (W), which was taken out of both.
+    """
 
     speed_rpm: FloatArray
     power_w: FloatArray
@@ -115,26 +148,29 @@ class Gain:
     high_w: FloatArray
     band_rpm: tuple[float, float]
     over_band: Interval
+    drift: Interval
 
 
-def gain(working: list[Curve], reference: list[Curve], band_rpm: tuple[float, float]) -> Gain:
-    """Power gain of `working` over `reference`, with Welch's interval at each speed and for the band's mean.
+def gain(
+    working: list[Curve], reference: list[Curve], band_rpm: tuple[float, float], order: Order | None = None
+) -> Gain:
+    """Power gain of `working` over `reference`, with its interval at each speed and for the band's mean.
 
-    The band is clipped to what all pulls cover. Raises EvidenceError when they cannot be compared.
+    The band is clipped to what all pulls cover; `order` as in `difference`. Raises EvidenceError when they cannot be
+    compared.
     """
     grid, power, _ = _stack([*working, *reference])
-    a, b = power[: len(working)], power[len(working) :]
-    each, each_low, each_high = _welch(a, b)
     low, high = max(band_rpm[0], float(grid[0])), min(band_rpm[1], float(grid[-1]))
     if high <= low:
         raise EvidenceError(
             f"the pulls do not cover the band {band_rpm[0]:.0f} to {band_rpm[1]:.0f} rpm",
             remedy="Choose another band.",
         )
-    over = welch(
-        np.array([c.mean_power(low, high) for c in working]), np.array([c.mean_power(low, high) for c in reference])
-    )
-    return Gain(grid, each, each_low, each_high, (low, high), over)
+    over = np.array([c.mean_power(low, high) for c in (*working, *reference)])
+    all_of_it = np.column_stack([over, power])
+    mean, lower, upper, drift = _with_drift(all_of_it[: len(working)], all_of_it[len(working) :], order)
+    band = Interval(float(mean[0]), float(lower[0]), float(upper[0]))
+    return Gain(grid, mean[1:], lower[1:], upper[1:], (low, high), band, drift)
 
 
 def peak_trend(curves: list[Curve]) -> Interval | None:

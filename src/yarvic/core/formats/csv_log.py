@@ -4,41 +4,73 @@ from __future__ import annotations
 
 import io
 import re
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from yarvic.core.errors import FormatError, UnitError
-from yarvic.core.evidence.channels import CHANNELS, find_channel
-from yarvic.core.evidence.log import Channel, Log
+from yarvic.core.evidence.channels import CHANNELS, ChannelKind, find_channel
+from yarvic.core.evidence.log import Channel, Doubt, Log
+from yarvic.core.evidence.meaning import mixture_kind, pressure_reference, retard_sign
 from yarvic.core.formats.csv_dialect import Dialect, find_dialect
 from yarvic.core.physics import FloatArray
-from yarvic.core.units import CANONICAL, from_canonical, is_afr, lambda_from_afr, parse_unit, unit
+from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
+from yarvic.core.units import (
+    CANONICAL,
+    Reference,
+    from_canonical,
+    is_afr,
+    lambda_from_afr,
+    parse_unit,
+    read_unit,
+    unit,
+)
 
 if TYPE_CHECKING:
     import polars
 
-_HEADER = re.compile(r"^\s*(?P<name>.*?)\s*(?:[\[(](?P<unit>[^\])]*)[\])])?\s*$")
+_HEADER = re.compile(r"^\s*(?P<name>.*?)\s*(?:[\[(](?P<unit>[^\[\]()]*(?:\([^()]*\))?[^\[\]()]*)[\])])?\s*$")
+# `Boost bar(g)`: the bracket holds only what the pressure is counted from; its unit stands before it.
+_BARE_PRESSURE = re.compile(
+    r"^(?P<name>.*?)\s*\b(?P<unit>\w+\s*[\[(]\s*(?:a|abs|g|gauge|rel|d)\s*[\])])\s*$", re.IGNORECASE
+)
 _TIME_NAMES = {"time", "t", "timestamp", "elapsed"}
 UNKNOWN = "unknown quantity"
 # How loggers write a number that is not there, besides leaving the field empty.
 _MISSING = ["-", "--", "NaN", "nan", "n/a", " ", ""]
 
 
-def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None) -> Log:
+@dataclass
+class _Column:
+    """A column on its way: its channel (None: not known), the sign its name gives it, what its unit says of its zero."""
+
+    header: str
+    name: str
+    kind: ChannelKind | None
+    values: FloatArray
+    unit: str = ""
+    sign: int = 1
+    reference: Reference = ""
+    doubt: Doubt | None = None
+
+
+def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, barometer_pa: float | None = None) -> Log:
     """A log from a CSV file, in canonical units.
 
     Columns may be separated by commas, semicolons or tabs, decimals may have commas, and units may stand in a line of
     their own under the names. Names are matched to known channels; an unknown name is kept under its own name without
-    a unit. The time column is called time and has s or ms. Air-fuel ratios need `stoichiometric_afr`. Missing numbers
-    become NaN. Raises FormatError naming file and column when the header or a number cannot be understood.
+    a unit. The time column is called time and has s or ms. Air-fuel ratios need `stoichiometric_afr`. Gauge pressures
+    become absolute by the logged barometer, by `barometer_pa`, or by the standard one, which is then noted. Missing
+    numbers become NaN. What a header leaves open and the numbers do not compel is kept as the channel's doubt.
+
+    Raises FormatError naming file and column when the header or a number cannot be understood.
     """
     dialect = find_dialect(path)
     columns = _read(path, dialect)
     headers = [c.name for c in columns]
-    names = [_HEADER.match(c) for c in headers]
-    parsed = [(m.group("name"), m.group("unit") or "") if m else (c, "") for m, c in zip(names, headers, strict=True)]
+    parsed = [split_header(c) for c in headers]
     if len(dialect.units) == len(parsed):
         parsed = [(name, words or below) for (name, words), below in zip(parsed, dialect.units, strict=True)]
     time_index = next((i for i, (n, _) in enumerate(parsed) if n.strip().lower() in _TIME_NAMES), None)
@@ -53,23 +85,34 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None) -> Log:
     if not np.all(np.isfinite(time_s)):
         line = int(np.flatnonzero(~np.isfinite(time_s))[0]) + 2
         raise FormatError("a time stamp is missing", concerns=f"{path.name}, line {line}", remedy="Remove that line.")
-    channels: dict[str, Channel] = {}
+    found: dict[str, _Column] = {}
     for index, (name, words) in enumerate(parsed):
         if index == time_index:
             continue
         # Each column leaves its table as it is taken, so that the log never stands in memory twice.
         column, columns[index] = columns[index], columns[time_index]
-        channel = _channel(path, column, name, words, time_s, stoichiometric_afr)
-        if channel.key in channels:
+        taken = _take(path, column, name, words, stoichiometric_afr)
+        key = taken.kind.key if taken.kind is not None else name
+        if key in found:
             raise FormatError(
-                f"{headers[index]!r} names {channel.title!r} a second time",
+                f"{headers[index]!r} names {taken.kind.title if taken.kind else name!r} a second time",
                 concerns=str(path),
                 remedy="Remove or rename one of the columns.",
             )
-        channels[channel.key] = channel
-    if not channels:
+        found[key] = taken
+    if not found:
         raise FormatError("there are no channels beside time", concerns=str(path), remedy="Choose another file.")
-    return Log(channels)
+    notes = _settle_pressures(found, barometer_pa)
+    return Log({key: _channel(key, c, time_s) for key, c in found.items()}, tuple(notes))
+
+
+def split_header(header: str) -> tuple[str, str]:
+    """Name and unit words of a header: `Boost [kPa]`, `Boost (bar(g))`, `Boost bar(g)`."""
+    bare = _BARE_PRESSURE.match(header)
+    if bare and bare.group("name") and not re.search(r"[\[(]\s*\w*$", bare.group("name")):
+        return bare.group("name").strip(), bare.group("unit")
+    match = _HEADER.match(header)
+    return (match.group("name"), (match.group("unit") or "").strip()) if match else (header, "")
 
 
 def _read(path: Path, dialect: Dialect) -> list[polars.Series]:
@@ -125,41 +168,126 @@ def _unit_of(path: Path, column: str, words: str, quantity: str) -> float:
         raise FormatError(f"column {column!r}: {error.what}", concerns=str(path), remedy=error.remedy) from None
 
 
-def _channel(
-    path: Path,
-    series: polars.Series,
-    name: str,
-    words: str,
-    time_s: FloatArray,
-    stoichiometric: float | None,
-) -> Channel:
-    values = _numbers(series, path)
-    kind = find_channel(name)
-    if kind is None:
-        return Channel(name, name, UNKNOWN, words, time_s, values)
-    column = series.name
-    if kind.quantity == "mixture" and (is_afr(words) or (not words and "afr" in name.lower())):
+def _take(path: Path, series: polars.Series, name: str, words: str, stoichiometric: float | None) -> _Column:
+    """A column with its channel, converted as far as its header says how."""
+    values, column = _numbers(series, path), series.name
+    known = find_channel(name)
+    if known is None:
+        return _Column(column, name, None, values, words)
+    kind, sign = known
+    taken = _Column(column, name, kind, values, CANONICAL[kind.quantity], sign)
+    if kind.quantity == "mixture":
+        _read_mixture(path, taken, words, stoichiometric)
+        return taken
+    if not words:
+        raise FormatError(
+            f"column {column!r} has no unit",
+            concerns=str(path),
+            remedy=f"Write the unit behind the name, such as '{name} [{kind.unit}]'.",
+        )
+    try:
+        found, taken.reference = read_unit(words, quantity=kind.quantity)
+    except UnitError as error:
+        raise FormatError(f"column {column!r}: {error.what}", concerns=str(path), remedy=error.remedy) from None
+    if found.factor != 1.0 or found.offset != 0.0:
+        taken.values = values * found.factor + found.offset
+    if kind.sign:
+        _settle_sign(taken)
+    return taken
+
+
+def _read_mixture(path: Path, taken: _Column, words: str, stoichiometric: float | None) -> None:
+    """Lambda, from a lambda or from an air-fuel ratio: what the header says, held against what the numbers say."""
+    stated = "ratio" if is_afr(words) or (not words and re.search(r"\bafr\b", taken.name.lower())) else "lambda"
+    if words and stated == "lambda":
+        try:
+            parse_unit(words, quantity="mixture")
+        except UnitError as error:
+            raise FormatError(
+                f"column {taken.header!r}: {error.what}", concerns=str(path), remedy=error.remedy
+            ) from None
+    seen = mixture_kind(taken.values)
+    if not words and seen:
+        stated = seen
+    if seen and seen != stated:
+        as_seen = "lambda" if seen == "lambda" else "an air-fuel ratio"
+        taken.doubt = Doubt("unit", f"its header says otherwise, but its numbers are those of {as_seen}")
+    elif not seen and not words and np.isfinite(taken.values).any():
+        taken.doubt = Doubt("unit", "its numbers may be lambda or an air-fuel ratio: write the unit behind the name")
+    elif stated == "ratio":
         if stoichiometric is None:
             raise FormatError(
-                f"column {column!r} holds an air-fuel ratio, which means nothing without its fuel",
+                f"column {taken.header!r} holds an air-fuel ratio, which means nothing without its fuel",
                 concerns=str(path),
                 remedy="State the fuel with the import.",
             )
-        values = lambda_from_afr(values, stoichiometric)
-    elif words or kind.quantity != "mixture":
-        if not words:
-            raise FormatError(
-                f"column {column!r} has no unit",
-                concerns=str(path),
-                remedy=f"Write the unit behind the name, such as '{name} [{kind.unit}]'.",
+        taken.values = lambda_from_afr(taken.values, stoichiometric)
+
+
+def _settle_sign(taken: _Column) -> None:
+    sign = retard_sign(taken.values, taken.sign)
+    if sign == 0:
+        taken.doubt = Doubt(
+            "sign",
+            "whether a positive number is advance or retard is not known:"
+            " call the column 'Knock retard' with positive numbers, or 'Spark correction' with negative ones",
+        )
+    elif sign == -1:
+        taken.values = -taken.values
+
+
+def _settle_pressures(found: dict[str, _Column], barometer_pa: float | None) -> list[str]:
+    """Bring gauge pressures to absolute ones; gives what was taken for granted on the way."""
+    notes: list[str] = []
+    nothing = np.full(next(iter(found.values())).values.shape, np.nan)
+    throttle, speed = (found[k].values if k in found else nothing for k in ("throttle", "engine_speed"))
+    ambient = found.get("ambient_pressure")
+    asked = {key: c for key, c in found.items() if c.kind is not None and c.kind.reference == "absolute"}
+    for key, c in asked.items():
+        if key == "ambient_pressure":
+            c.reference = c.reference or "absolute"
+            continue
+        named = re.search(r"\b(absolute|abs|gauge|relative)\b", c.name.lower())
+        if not c.reference and named:
+            c.reference = "absolute" if named.group(1).startswith("abs") else "gauge"
+        if not c.reference and key != "boost_target":
+            c.reference = pressure_reference(c.values, throttle, speed)
+            if c.reference:
+                notes.append(f"{c.header}: taken as {c.reference} pressure, by its numbers")
+    target, boost = asked.get("boost_target"), asked.get("boost_pressure")
+    if target is not None and not target.reference:
+        # A unit states target and pressure alike.
+        target.reference = (
+            boost.reference if boost is not None else pressure_reference(target.values, throttle, speed)
+        )
+    for c in asked.values():
+        if c.reference == "difference":
+            c.doubt = Doubt("reference", "is a pressure difference, where an absolute pressure is asked for")
+        elif not c.reference:
+            c.doubt = Doubt(
+                "reference",
+                "whether it is absolute or gauge pressure is not known: write for example kPa abs or bar(g)",
             )
-        try:
-            found = parse_unit(words, quantity=kind.quantity)
-        except UnitError as error:
-            raise FormatError(f"column {column!r}: {error.what}", concerns=str(path), remedy=error.remedy) from None
-        if found.factor != 1.0 or found.offset != 0.0:
-            values = values * found.factor + found.offset
-    return Channel(kind.key, kind.title, kind.quantity, CANONICAL[kind.quantity], time_s, values)
+        elif c.reference == "gauge":
+            c.values = c.values + _barometer(c, ambient, barometer_pa, notes)
+    return notes
+
+
+def _barometer(c: _Column, ambient: _Column | None, stated_pa: float | None, notes: list[str]) -> float:
+    if stated_pa is not None:
+        return stated_pa
+    if ambient is not None and ambient is not c and np.isfinite(ambient.values).any():
+        return float(np.nanmedian(ambient.values))
+    notes.append(
+        f"{c.header}: no barometer was logged; taken with the standard one, {STANDARD_PRESSURE_PA / 100:.0f} mbar"
+    )
+    return STANDARD_PRESSURE_PA
+
+
+def _channel(key: str, c: _Column, time_s: FloatArray) -> Channel:
+    if c.kind is None:
+        return Channel(key, c.name, UNKNOWN, c.unit, time_s, c.values)
+    return Channel(key, c.kind.title, c.kind.quantity, c.unit, time_s, c.values, c.doubt)
 
 
 def write_csv_log(log: Log, step_s: float | None = None) -> str:
@@ -177,7 +305,9 @@ def write_csv_log(log: Log, step_s: float | None = None) -> str:
         if key in CHANNELS:
             label = CHANNELS[key].unit
             places = unit(label).decimals + 2
-            columns[f"{c.title} [{label}]"] = np.round(from_canonical(log.at(key, times), label), places)
+            # An absolute pressure says so, or whoever reads it would have to guess.
+            said = f"{label} abs" if CHANNELS[key].reference == "absolute" else label
+            columns[f"{c.title} [{said}]"] = np.round(from_canonical(log.at(key, times), label), places)
         else:
             columns[f"{c.title} [{c.unit}]" if c.unit else c.title] = log.at(key, times)
     out = io.BytesIO()

@@ -34,6 +34,7 @@ class _Table(_Strict):
     low: float
     high: float
     step: Annotated[float, Field(gt=0)]
+    origin: float = 0.0
     decimals: int
     x: _Axis
     y: _Axis
@@ -47,6 +48,7 @@ class _Scalar(_Strict):
     low: float
     high: float
     step: Annotated[float, Field(gt=0)]
+    origin: float = 0.0
     decimals: int
 
 
@@ -75,6 +77,7 @@ def maps_to_json(calibration: Calibration) -> str:
                 "low": t.low,
                 "high": t.high,
                 "step": t.step,
+                "origin": t.origin,
                 "decimals": t.decimals,
                 "x": axis(t.x),
                 "y": axis(t.y),
@@ -90,6 +93,7 @@ def maps_to_json(calibration: Calibration) -> str:
                 "low": s.low,
                 "high": s.high,
                 "step": s.step,
+                "origin": s.origin,
                 "decimals": s.decimals,
             }
             for key, s in calibration.scalars.items()
@@ -121,9 +125,10 @@ def maps_from_json(text: str, *, source: str = "maps.json") -> Calibration:
             t.high,
             t.step,
             t.decimals,
+            t.origin,
         )
     scalars = {
-        key: Scalar(key, s.title, s.unit, s.value, s.low, s.high, s.step, s.decimals)
+        key: Scalar(key, s.title, s.unit, s.value, s.low, s.high, s.step, s.decimals, s.origin)
         for key, s in document.scalars.items()
     }
     return Calibration(document.family, document.slot, tables, scalars)

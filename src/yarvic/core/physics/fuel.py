@@ -65,6 +65,14 @@ def fuel(key: str) -> Fuel:
     return ethanol_blend(fuels()[base], int(share) / 100.0)
 
 
+def ethanol_share(key: str) -> float | None:
+    """Share of ethanol by volume in a petrol, a blend or ethanol itself; None for another fuel."""
+    base, _, share = key.partition("+e")
+    if base == "ethanol":
+        return 1.0
+    return (int(share) / 100.0 if share else 0.0) if base.startswith("petrol") else None
+
+
 def blend_ron(base_ron: Value, ethanol_volume_fraction: Value, base_density: float = 745.0) -> Value:
     """RON of an ethanol blend: linear in mole fraction. Anderson et al., Energy & Fuels 24 (2010) 6576."""
     ethanol_mol = ethanol_volume_fraction * ETHANOL_DENSITY / ETHANOL_MOLAR_MASS

@@ -8,6 +8,7 @@ import numpy as np
 
 from yarvic.core.errors import EvidenceError
 from yarvic.core.physics import FloatArray, Value
+from yarvic.core.physics.spin_up import even_clock
 
 RAD_PER_S_PER_RPM = 2.0 * math.pi / 60.0
 
@@ -25,23 +26,25 @@ def torque_from_power(power_w: Value, speed_rpm: Value) -> Value:
 def inertia_power(time_s: FloatArray, roller_rad_s: FloatArray, inertia_kg_m2: float, window_s: float) -> FloatArray:
     """Power at the roller of an inertia dyno, W: P = J w dw/dt.
 
-    The derivative is that of a Savitzky-Golay fit (second order) over `window_s`; `time_s` must be evenly
-    sampled to 2 % and longer than the window, else EvidenceError. Newton's second law for rotation.
+    The derivative is that of a Savitzky-Golay fit (second order) over `window_s`. Stamps may jitter about an even
+    clock and single samples be lost; EvidenceError for other stamps, and for a run shorter than the window. Newton's
+    second law for rotation.
     """
     from scipy.signal import savgol_filter
 
     if time_s.size < 8:
         raise EvidenceError("fewer than 8 roller samples: no power can be derived", remedy="Pull again.")
-    steps = np.diff(time_s)
-    step = float(np.median(steps))
-    if step <= 0.0 or float(np.max(np.abs(steps - step))) > 0.02 * step:
+    clock = even_clock(time_s) if np.all(np.diff(time_s) > 0.0) else None
+    if clock is None:
         raise EvidenceError("the roller's time stamps are uneven", remedy="Resample the channel first.")
+    step, place = clock
+    roller_rad_s = np.interp(np.arange(place[-1] + 1), place, roller_rad_s)
     count = max(5, round(window_s / step) | 1)
-    if count > time_s.size:
+    if count > roller_rad_s.size:
         raise EvidenceError(f"the pull is shorter than the {window_s:.2f} s smoothing window", remedy="Pull again.")
     speed = savgol_filter(roller_rad_s, count, 2)
     rate = savgol_filter(roller_rad_s, count, 2, deriv=1, delta=step)
-    return np.asarray(inertia_kg_m2 * speed * rate, dtype=np.float64)
+    return np.asarray((inertia_kg_m2 * speed * rate)[place], dtype=np.float64)
 
 
 def mean_over_band(grid: FloatArray, values: FloatArray, low: float, high: float) -> float:

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH, judge
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, judge
 from yarvic.core.checks.rule import Rule
 from yarvic.core.document import Document
 from yarvic.core.errors import YarvicError
@@ -19,7 +19,7 @@ from yarvic.core.units import UNITS, to_canonical
 
 State = Literal["", "pass", "watch", "stop"]
 STATES: tuple[State, ...] = ("", "pass", "watch", "stop")
-SEVERITY = {"": UNKNOWN, "pass": HOLDS, "watch": WATCH, "stop": STOP}
+SEVERITY = {"": NO_DATA, "pass": PASS, "watch": WATCH, "stop": STOP}
 
 
 class Measure(Document):
@@ -72,7 +72,7 @@ class Item(Document):
         if self.measure is None:
             raise YarvicError(f"{self.title} is not judged by a number", remedy="Choose pass, watch or stop.")
         found = judge(self.measure.rule(), float(to_canonical(value, self.measure.unit)))
-        return {HOLDS: "pass", WATCH: "watch", STOP: "stop"}[found]  # type: ignore[return-value]
+        return {PASS: "pass", WATCH: "watch", STOP: "stop"}[found]  # type: ignore[return-value]
 
     def seen(self, state: State, reason: str, who: str, when: str, value: float | None = None) -> Item:
         """The item as somebody saw it. Raises YarvicError for a watch or stop that neither reason nor number says.
@@ -143,8 +143,8 @@ class Readiness:
         if self.of("stop"):
             return STOP
         if self.of(""):
-            return UNKNOWN
-        return WATCH if self.of("watch") else HOLDS
+            return NO_DATA
+        return WATCH if self.of("watch") else PASS
 
     def stopping(self) -> str:
         """What stops, in a sentence; empty when nothing does."""

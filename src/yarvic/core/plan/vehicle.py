@@ -15,6 +15,7 @@ from pydantic import Field, model_validator
 from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.document import Document
 from yarvic.core.errors import UnitError
+from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.physics.fuel import fuel
 from yarvic.core.units import UNITS, parse_measure, parse_number
 
@@ -124,12 +125,20 @@ class Vehicle(Document):
     @property
     def asked(self) -> EngineKind:
         """What of the engine decides which checks apply."""
-        return EngineKind(self.ignition, self.boost_controlled, self.rail, self.knock_control)
+        return EngineKind(self.ignition, self.boost_controlled, self.rail, self.knock_control, self.cylinders or 0)
 
     @property
     def loss(self) -> float | None:
         """Share of the crank's power that does not reach the wheels; None when it is not stated."""
         return None if self.drivetrain_loss is None else self.drivetrain_loss / 100.0
+
+    def ran_on(self, slot: str, conditions: Conditions | None) -> bool:
+        """Whether a run was made on a map slot: by its own word, by its fuel, or because there is one slot only."""
+        if conditions is not None and conditions.slot:
+            return conditions.slot == slot
+        if len(self.fuels) <= 1:
+            return True
+        return conditions is not None and [s for s, f in self.fuels.items() if f == conditions.fuel] == [slot]
 
     def has(self, entry: Mapping[str, Any]) -> bool:
         """Whether a thing that is `only` for some words of an engine, or `not_for` some, is there on this one."""

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 
 from yarvic.core.checks.components import OF_THE_DRIVE, ComponentLimit
-from yarvic.core.checks.finding import HOLDS, STOP, WATCH
+from yarvic.core.checks.finding import PASS, STOP, WATCH
 from yarvic.core.errors import YarvicError
 from yarvic.core.plan.plan import Band, Target
 
@@ -31,7 +31,7 @@ class Demand:
     def severity(self) -> str:
         """Holds what is carried; watch up to the end of stretch, whatever the margin; stop past it."""
         if self.clears:
-            return HOLDS
+            return PASS
         return WATCH if self.asked <= self.limit.canonical("stretch") * (1.0 + ROUNDING) else STOP
 
     @property

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.checks.finding import HOLDS, STOP, UNKNOWN, WATCH
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.checks.run import Summary, families_of
 from yarvic.core.job.model import Evidence, Flash, JobSheet, Revision, Waiver
 from yarvic.core.plan.plan import not_fitted
@@ -31,7 +31,7 @@ class Condition:
     @property
     def met(self) -> bool:
         """Whether the gate lets it pass: it holds, is only to be watched, or was waived."""
-        return self.severity in (HOLDS, WATCH) or self.waiver is not None
+        return self.severity in (PASS, WATCH) or self.waiver is not None
 
 
 @dataclass(frozen=True)
@@ -93,7 +93,7 @@ def _image(case: Case) -> Condition:
     if case.image_fault:
         return Condition("image", "Image is whole", STOP, case.image_fault, False)
     sentence = f"Checksum holds and every value is within its bounds; SHA-256 {case.revision.image[:12]}."
-    return Condition("image", "Image is whole", HOLDS, sentence, False)
+    return Condition("image", "Image is whole", PASS, sentence, False)
 
 
 def _ready(case: Case) -> Condition:
@@ -108,9 +108,7 @@ def _ready(case: Case) -> Condition:
         text = f"{len(unseen)} of {len(ready.items)} items were not looked at, the first: {unseen[0].title}."
         return Condition("ready", title, WATCH, text, True)
     watched = ", ".join(i.title for i in ready.of("watch"))
-    return Condition(
-        "ready", title, HOLDS, f"All items looked at{f'; to watch: {watched}' if watched else ''}.", True
-    )
+    return Condition("ready", title, PASS, f"All items looked at{f'; to watch: {watched}' if watched else ''}.", True)
 
 
 def _prerequisites(case: Case) -> list[Condition]:
@@ -131,13 +129,13 @@ def _prerequisites(case: Case) -> list[Condition]:
         text = "The gearbox has a unit of its own, and no calibration of it is paired with this stage."
         return [Condition("prerequisites", title, STOP, text, True)]
     pair = f" Gearbox calibration: {stage.gearbox_calibration}." if stage.gearbox_calibration else ""
-    return [Condition("prerequisites", title, HOLDS, f"All its parts are fitted.{pair}", False)]
+    return [Condition("prerequisites", title, PASS, f"All its parts are fitted.{pair}", False)]
 
 
 def _baseline(case: Case) -> Condition:
     need, have = case.sheet.pulls_required, case.baseline_pulls
     text = f"{have} stock pulls, {need} wanted."
-    return Condition("baseline", "Stock baseline exists", HOLDS if have >= need else STOP, text, True)
+    return Condition("baseline", "Stock baseline exists", PASS if have >= need else STOP, text, True)
 
 
 def _flashed(case: Case) -> Condition:
@@ -146,7 +144,7 @@ def _flashed(case: Case) -> Condition:
         text = f"{case.revision.name} was never written to a unit and read back. Flash it."
         return Condition("flashed", "Written and read back equal", STOP, text, False)
     text = f"Written to {done[-1].unit} and read back equal, {done[-1].time[:16].replace('T', ' ')} UTC."
-    return Condition("flashed", "Written and read back equal", HOLDS, text, False)
+    return Condition("flashed", "Written and read back equal", PASS, text, False)
 
 
 def _pulls(case: Case) -> Condition:
@@ -154,40 +152,47 @@ def _pulls(case: Case) -> Condition:
     if have == 0:
         return Condition("pulls", "Enough pulls of its own", STOP, f"No pulls of {case.revision.name} yet.", False)
     text = f"{have} pulls of {case.revision.name}, {need} wanted."
-    return Condition("pulls", "Enough pulls of its own", HOLDS if have >= need else STOP, text, True)
+    return Condition("pulls", "Enough pulls of its own", PASS if have >= need else STOP, text, True)
 
 
 def _build(case: Case) -> Condition:
     title = "Measured on the build as it stands"
     others = sorted({e.build for e in case.evidence if e.build != case.build})
     if not case.evidence:
-        return Condition("build", title, UNKNOWN, "No evidence yet.", False)
+        return Condition("build", title, NO_DATA, "No evidence yet.", False)
     if others:
         text = (
             f"Evidence is from build {', '.join(map(str, others))}; build {case.build} is on the vehicle. Pull again."
         )
         return Condition("build", title, STOP, text, True)
-    return Condition("build", title, HOLDS, f"All on build {case.build}.", True)
+    return Condition("build", title, PASS, f"All on build {case.build}.", True)
 
 
 def _fuel(case: Case) -> Condition:
     title = "Each changed fuel slot has evidence"
-    used = {e.conditions.fuel for e in case.evidence if e.conditions is not None}
-    bare = [s for s in case.changed_slots if case.sheet.vehicle.fuels.get(s) not in used]
+    vehicle = case.sheet.vehicle
+    bare = [
+        s
+        for s in case.changed_slots
+        if not any(
+            vehicle.ran_on(s, e.conditions) and e.conditions is not None and e.conditions.fuel == vehicle.fuels.get(s)
+            for e in case.evidence
+        )
+    ]
     if bare:
-        text = f"Slot {', '.join(bare)} was changed and has no pull on its fuel."
+        text = f"Slot {', '.join(bare)} was changed and has no pull of its own on its fuel."
         return Condition("fuel", title, STOP, text, True)
     text = f"Changed: {', '.join(case.changed_slots)}." if case.changed_slots else "No slot differs from stock."
-    return Condition("fuel", title, HOLDS, text, True)
+    return Condition("fuel", title, PASS, text, True)
 
 
 def _repeats(case: Case) -> Condition:
     title = "Pulls repeat"
     if case.pulls < 2 or not case.band_mean_w > 0.0 or case.band_spread_w != case.band_spread_w:
-        return Condition("repeats", title, UNKNOWN, "The spread is not known with fewer than two pulls.", True)
+        return Condition("repeats", title, NO_DATA, "The spread is not known with fewer than two pulls.", True)
     share = case.band_spread_w / case.band_mean_w
     text = f"Mean power in the band: standard deviation {share * 100:.2f} %, limit {MOST_SPREAD * 100:.0f} %."
-    return Condition("repeats", title, HOLDS if share <= MOST_SPREAD else STOP, text, True)
+    return Condition("repeats", title, PASS if share <= MOST_SPREAD else STOP, text, True)
 
 
 def _faults(case: Case) -> list[Condition]:
@@ -205,7 +210,7 @@ def _checks(case: Case) -> list[Condition]:
     for family in families_of(case.sheet.vehicle.asked):
         mine = [s for s in case.summaries if s.family == family]
         if not mine:
-            conditions.append(Condition(f"check {family}", family, UNKNOWN, "Not judged yet.", True))
+            conditions.append(Condition(f"check {family}", family, NO_DATA, "Not judged yet.", True))
             continue
         worst = mine[0]
         text = worst.sentence()

@@ -184,10 +184,9 @@ def _room(canvas: Any, y: float, need: float) -> float:
 
 def curve_peaks(curve: MeanCurve, power_unit: str, torque_unit: str) -> str:
     """Peaks of a mean curve in words, with the engine speeds at which they stand."""
-    p, t = int(np.argmax(curve.power_w)), int(np.argmax(curve.torque_nm))
-    power = from_canonical(float(curve.power_w[p]), power_unit)
-    torque = from_canonical(float(curve.torque_nm[t]), torque_unit)
+    (p, at_p), (t, at_t) = curve.peak_power(), curve.peak_torque()
+    power, torque = from_canonical(p, power_unit), from_canonical(t, torque_unit)
     return (
-        f"{power:.{unit(power_unit).decimals}f} {power_unit} at {curve.speed_rpm[p]:.0f} rpm,"
-        f" {torque:.{unit(torque_unit).decimals}f} {torque_unit} at {curve.speed_rpm[t]:.0f} rpm"
+        f"{power:.{unit(power_unit).decimals}f} {power_unit} at {at_p:.0f} rpm,"
+        f" {torque:.{unit(torque_unit).decimals}f} {torque_unit} at {at_t:.0f} rpm"
     )

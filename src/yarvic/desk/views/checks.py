@@ -11,14 +11,14 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QFrame, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
-from yarvic.core.checks.finding import ORDER, Finding, Where, amount
+from yarvic.core.checks.finding import ORDER, VERDICT_WORDS, Finding, Where, amount
 from yarvic.core.checks.run import FAMILIES
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
+from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.plot import faint, line_pen, sheet, style
 from yarvic.desk.widgets.words import Empty, label, row, word
 from yarvic.state.results import PullResult, simulated_mark
@@ -173,7 +173,7 @@ class Matrix(QWidget):
         self.at = (r, c)
         numbers = finding.numbers(self.session.settings.units)
         self.setAccessibleDescription(
-            f"{finding.statement}, {self.pulls[c].title}: {WORDS[finding.severity]}, {numbers}"
+            f"{finding.statement}, {self.pulls[c].title}: {VERDICT_WORDS[finding.severity]}, {numbers}"
         )
         self.update()
         self.chosen.emit(finding, self.pulls[c])

@@ -23,14 +23,15 @@ from yarvic.core.checks.finding import Where, amount
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import RUN_SHORT
 from yarvic.core.evidence.dyno import Curve
-from yarvic.core.evidence.repeatability import MeanCurve, gain, mean_curve
+from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import BandedCurve, faint, line_pen, sheet, style
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
-from yarvic.state.readings import peaks
+from yarvic.state.gains import gain_between
+from yarvic.state.readings import peaks, reduction_words
 from yarvic.state.results import FULL_THROTTLE, RevisionResults, simulated_mark
 from yarvic.state.session import Session
 
@@ -167,7 +168,9 @@ class DynoView(View):
         self.refresh()
 
     def _at(self, results: RevisionResults | None) -> list[Curve]:
-        return results.curves(self.session.standard, self.at_throttle) if results is not None else []
+        """The curves of working or reference; those of the reference that compare with working, where there are some."""
+        like = self.session.working_results()
+        return results.curves(self.session.standard, self.at_throttle, like) if results is not None else []
 
     def refresh(self) -> None:
         """Draw curves, gain and table."""
@@ -237,15 +240,14 @@ class DynoView(View):
             self.factor.setText("")
             return
         factors = ", ".join(f"{c.correction.factor:.3f}" for c in curves)
-        smoothed = sum(c.smoothing_rpm for c in curves) / len(curves)
+        label_ = s.settings.units.get("power", "kW")
         text = (
-            f"At the wheel. {curves[0].correction.title}: factor {factors}. Derivative smoothed over"
-            f" {smoothed:.0f} rpm. Band: one standard deviation from pull to pull."
+            f"At the wheel. {curves[0].correction.title}: factor {factors}."
+            f" {reduction_words(curves, label_)} Band: one standard deviation from pull to pull."
         )
         if s.standard != "none" and working is not None:
             raw = mean_curve(working.curves("none", self.at_throttle))
-            label_ = s.settings.units.get("power", "kW")
-            text += f" Uncorrected peak {amount(float(raw.power_w.max()), label_)}."
+            text += f" Uncorrected peak {amount(raw.peak_power()[0], label_)}."
         self.factor.setText(text)
 
     def _curves(self, mean: MeanCurve, token: str, name: str, power: str, torque: str) -> None:
@@ -260,11 +262,11 @@ class DynoView(View):
     def _gain(self, working: RevisionResults, reference: RevisionResults, power: str) -> None:
         s = self.session
         assert s.job is not None
-        a, b = self._at(working), self._at(reference)
+        a, b = working.together(self.at_throttle), reference.together(self.at_throttle, working)
         if not a or not b:
             return
         try:
-            g = gain(a, b, s.job.sheet.band_rpm)
+            g, _ = gain_between(a, b, s.standard, s.job.sheet.band_rpm)
         except EvidenceError:
             return
         factor = UNITS[power].factor

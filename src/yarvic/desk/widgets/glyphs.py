@@ -6,15 +6,14 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
-from yarvic.core.checks.finding import HOLDS, STOP, WATCH
+from yarvic.core.checks.finding import PASS, STOP, VERDICT_WORDS, WATCH
 from yarvic.desk.theme import tokens
 
-WORDS = {HOLDS: "holds", WATCH: "holds, to be watched", STOP: "falls short", "unknown": "not known"}
 SIZE = 12.0
 
 
 def draw_glyph(painter: QPainter, severity: str, x: float, y: float, size: float = SIZE) -> None:
-    """Holds: a ring. Watch: a half-filled ring. Stop: a filled square. Unknown: a dash. (x, y) is the corner."""
+    """Pass: a ring. Watch: a half-filled ring. Stop: a filled square. No data: a dash. (x, y) is the corner."""
     color = tokens().severity(severity)
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -22,7 +21,7 @@ def draw_glyph(painter: QPainter, severity: str, x: float, y: float, size: float
     box = QRectF(x + 1, y + 1, size - 2, size - 2)
     if severity == STOP:
         painter.fillRect(box, color)
-    elif severity in (HOLDS, WATCH):
+    elif severity in (PASS, WATCH):
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(box)
@@ -47,8 +46,8 @@ class Glyph(QWidget):
     def show_severity(self, severity: str) -> None:
         """Show another verdict."""
         self._severity = severity
-        self.setAccessibleName(WORDS[severity])
-        self.setToolTip(WORDS[severity])
+        self.setAccessibleName(VERDICT_WORDS[severity])
+        self.setToolTip(VERDICT_WORDS[severity])
         self.update()
 
     def paintEvent(self, event) -> None:

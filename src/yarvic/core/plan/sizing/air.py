@@ -7,7 +7,7 @@ from yarvic.core.physics.constants import R_DRY_AIR, STANDARD_PRESSURE_PA
 from yarvic.core.physics.sizing import air_mass_flow, effectiveness_needed, gas_velocity, manifold_pressure
 from yarvic.core.physics.turbo import compressor_outlet_temperature, compressor_power
 from yarvic.core.plan.derived import displacement_m3
-from yarvic.core.plan.sizing.fuel import CONSUMPTION
+from yarvic.core.plan.sizing.fuel import CONSUMPTION, EFFICIENCY, ETHANOL, HEATING, STOICHIOMETRIC
 from yarvic.core.plan.sizing.sheet import Context, Input, Output, Sizing, Values
 
 # Common practice, no published source: past it a pipe's loss grows fast.
@@ -23,7 +23,6 @@ def _lambda(c: Context) -> float | None:
 
 
 MIXTURE = Input("mixture", "Lambda", "lambda", 0.6, 4, 0.87, _lambda)
-STOICHIOMETRIC = Input("stoichiometric", "Stoichiometric AFR", "", 6, 18, 14.6, lambda c: c.fuel.stoichiometric_afr)
 AMBIENT = Input("ambient", "Air in front of it", "degC", -40, 60, 20)
 PRESSURE = Input("pressure", "Ambient pressure", "kPa", 50, 108, 101.3, lambda c: c.ambient_pa)
 
@@ -58,6 +57,9 @@ TURBO = Sizing(
     "Heywood (1988), eqs. 2.22, 2.27 and 6.42",
     (
         _power(),
+        ETHANOL,
+        EFFICIENCY,
+        HEATING,
         CONSUMPTION,
         MIXTURE,
         STOICHIOMETRIC,
@@ -164,6 +166,9 @@ EXHAUST = Sizing(
     "continuity for an ideal gas; 90 m/s: common practice, no published source",
     (
         _power(),
+        ETHANOL,
+        EFFICIENCY,
+        HEATING,
         CONSUMPTION,
         MIXTURE,
         STOICHIOMETRIC,

@@ -11,11 +11,6 @@ from yarvic.core.plan.sizing.sheet import Context, Input, Output, Sizing, Values
 SAFE_PISTON_M_S, MOST_PISTON_M_S = 20.0, 25.0
 
 
-def _raised(c: Context) -> float | None:
-    """A little above: where the planning usually begins."""
-    return c.vehicle.redline_rpm * 1.05 if c.vehicle.redline_rpm is not None else None
-
-
 def _ratio(at: int) -> Input:
     def of_job(c: Context) -> float | None:
         gears = c.vehicle.gears
@@ -44,7 +39,10 @@ GEARING = Sizing(
     "kinematics of rolling",
     (
         Input("redline", "Rev limit", "rpm", 500, 25000, 6500, lambda c: c.vehicle.redline_rpm),
-        Input("raised", "Rev limit planned", "rpm", 500, 25000, 7000, _raised),
+        # A little above: where the planning usually begins.
+        Input(
+            "raised", "Rev limit planned", "rpm", 500, 25000, 7000, None, ("redline",), lambda v: v["redline"] * 1.05
+        ),
         _ratio(-1),
         _ratio(-2),
         Input("final", "Final drive", "", 0.5, 30, 3.9, lambda c: c.vehicle.final_drive),

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.physics.constants import ETHANOL_RON
-from yarvic.core.physics.fuel import blend_ron, ethanol_blend, fuels
+from yarvic.core.physics.fuel import Fuel, blend_ron, ethanol_blend, fuels
 from yarvic.core.physics.sizing import (
     consumption,
     flow_at_pressure,
@@ -30,13 +32,40 @@ def _power(default: float = 150.0) -> Input:
     return Input("power", "Power at the crank", "kW", 5, 2000, default, Context.crank_power_w)
 
 
-def _consumption(c: Context) -> float | None:
-    """Usual full-load values: spark ignition 300 g/kWh, diesel 215. Heywood (1988), ch. 2.7: 270 and 200 at best."""
-    return (215.0 if c.vehicle.ignition == "compression" else 300.0) * 1e-3 / 3.6e6
+def _efficiency(c: Context) -> float | None:
+    """Usual at full load: 300 g/kWh of petrol, 215 of diesel. Heywood (1988), ch. 2.7: 270 and 200 at best."""
+    return 0.394 if c.vehicle.ignition == "compression" else 0.276
 
 
-CONSUMPTION = Input("consumption", "Specific consumption", "g/kWh", 150, 600, 300, _consumption)
-DENSITY = Input("density", "Fuel density, kg/m3", "", 600, 950, 745, lambda c: c.fuel.density)
+def _by_share(of: Callable[[Fuel], float]) -> Callable[[Values], float]:
+    """A property of the petrol with the stated share of ethanol."""
+    return lambda v: of(ethanol_blend(fuels()[PETROL], v["ethanol"]))
+
+
+ETHANOL = Input(
+    "ethanol", "Ethanol in the fuel, by volume", "%", 0, 100, 0, lambda c: c.ethanol_share,
+    for_engine=lambda vehicle: vehicle.ignition == "spark",
+)  # fmt: skip
+EFFICIENCY = Input("conversion", "Fuel conversion efficiency", "%", 10, 50, 27.6, _efficiency)
+HEATING = Input(
+    "heating", "Lower heating value", "MJ/kg", 15, 50, 43.5, lambda c: c.fuel.lower_heating_value,
+    ("ethanol",), _by_share(lambda f: f.lower_heating_value),
+)  # fmt: skip
+DENSITY = Input(
+    "density", "Fuel density, kg/m3", "", 600, 950, 745, lambda c: c.fuel.density, ("ethanol",),
+    _by_share(lambda f: f.density),
+)  # fmt: skip
+STOICHIOMETRIC = Input(
+    "stoichiometric", "Stoichiometric AFR", "", 6, 18, 14.6, lambda c: c.fuel.stoichiometric_afr, ("ethanol",),
+    _by_share(lambda f: f.stoichiometric_afr),
+)  # fmt: skip
+# Consumption is no habit of an engine: the same efficiency on a fuel of less heat takes more of it.
+CONSUMPTION = Input(
+    "consumption", "Specific consumption", "g/kWh", 100, 1000, 300, None, ("conversion", "heating"),
+    lambda v: float(consumption(v["conversion"], v["heating"])),
+)  # fmt: skip
+# In the order in which one follows from another.
+OF_THE_FUEL = (ETHANOL, EFFICIENCY, HEATING, CONSUMPTION, DENSITY)
 
 
 def _injectors(v: Values) -> list[Output]:
@@ -70,11 +99,10 @@ INJECTORS = Sizing(
     "injectors",
     "Injectors",
     "flow = P b / (rho n duty), by the root of pressure over rated pressure",
-    "balance of fuel mass; Heywood (1988), eq. 2.22 for b; duty: common practice, no published source",
+    "balance of fuel mass; Heywood (1988), eqs. 2.22 and 2.24, b = 1 / (eta Q); duty: common practice, no published source",
     (
         _power(),
-        CONSUMPTION,
-        DENSITY,
+        *OF_THE_FUEL,
         Input("count", "Injectors", "", 1, 24, 4, lambda c: c.vehicle.cylinders),
         Input("duty", "Duty at the most", "%", 20, 100, SAFE_DUTY * 100),
         Input("flow", "Size of those at hand", "cc/min", 50, 5000, 1000),
@@ -131,8 +159,7 @@ WINDOW = Sizing(
     "balance of fuel mass; Heywood (1988), eq. 2.22; the window: from memory",
     (
         _power(),
-        CONSUMPTION,
-        DENSITY,
+        *OF_THE_FUEL,
         Input("count", "Injectors", "", 1, 24, 4, lambda c: c.vehicle.cylinders),
         Input("speed", "Engine speed", "rpm", 500, 20000, 6000, lambda c: c.target.band_rpm[1] if c.target else None),
         Input("window", "Window of the crank", "deg", 10, 360, 220, _usual_window),
@@ -177,8 +204,7 @@ PUMP = Sizing(
     "balance of fuel mass; Heywood (1988), eq. 2.22",
     (
         _power(),
-        CONSUMPTION,
-        DENSITY,
+        *OF_THE_FUEL,
         Input("reserve", "Reserve", "%", 0, 100, 15),
         Input("flow", "Flow of the pump at hand", "L/min", 0.1, 60, 2.0),
     ),
@@ -202,7 +228,7 @@ def _blend(v: Values) -> list[Output]:
     flow = v["flow"] / (1.0 + v["reserve"])
 
     def short(share: float) -> float:
-        return _flow_of_blend(v["power"], v["efficiency"], share) - flow
+        return _flow_of_blend(v["power"], v["conversion"], share) - flow
 
     if short(0.0) > 0.0:
         share = float("nan")
@@ -210,9 +236,9 @@ def _blend(v: Values) -> list[Output]:
         share = 1.0 if short(1.0) <= 0.0 else float(brentq(short, 0.0, 1.0))
     return [
         Output("The system feeds a blend of up to", share, "%"),
-        Output("Plain petrol takes", _flow_of_blend(v["power"], v["efficiency"], 0.0), "L/min"),
-        Output("E30 takes", _flow_of_blend(v["power"], v["efficiency"], 0.30), "L/min"),
-        Output("E85 takes", _flow_of_blend(v["power"], v["efficiency"], 0.85), "L/min"),
+        Output("Plain petrol takes", _flow_of_blend(v["power"], v["conversion"], 0.0), "L/min"),
+        Output("E30 takes", _flow_of_blend(v["power"], v["conversion"], 0.30), "L/min"),
+        Output("E85 takes", _flow_of_blend(v["power"], v["conversion"], 0.85), "L/min"),
     ]
 
 
@@ -223,7 +249,7 @@ BLEND = Sizing(
     "balance of energy, Heywood (1988), eq. 2.24; heating values by mass, volumes ideal",
     (
         _power(),
-        Input("efficiency", "Fuel conversion efficiency", "%", 15, 45, 28),
+        EFFICIENCY,
         Input("flow", "Flow of the fuel system", "L/min", 0.1, 60, 1.2),
         Input("reserve", "Reserve", "%", 0, 100, 10),
     ),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,7 +13,7 @@ from yarvic.core.errors import UnitError, YarvicError
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import isa_pressure
 from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
-from yarvic.core.physics.fuel import Fuel, fuel
+from yarvic.core.physics.fuel import Fuel, ethanol_share, fuel
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.vehicle import Vehicle
 from yarvic.core.units import UNITS, convert, from_canonical, parse_number, to_canonical
@@ -48,6 +48,11 @@ class Context:
         return fuel(next(iter(v.fuels.values()), default))
 
     @property
+    def ethanol_share(self) -> float | None:
+        """Share of ethanol by volume in the fuel of the first slot; None for one that is no petrol."""
+        return ethanol_share(next(iter(self.vehicle.fuels.values()), "petrol-95"))
+
+    @property
     def ambient_pa(self) -> float:
         """Pressure of the standard atmosphere at the job's altitude. ICAO Doc 7488."""
         return float(isa_pressure(self.altitude_m)) if self.altitude_m is not None else STANDARD_PRESSURE_PA
@@ -65,7 +70,11 @@ class Context:
 
 @dataclass(frozen=True)
 class Input:
-    """A number the sheet asks for, in `unit` (empty: bare). `low` to `high` in that unit; `default` in that unit too."""
+    """A number the sheet asks for, in `unit` (empty: bare). `low` to `high` in that unit; `default` in that unit too.
+
+    One that follows from others names them in `follows`, and `by` works it out (canonical): it moves with them until
+    somebody writes it.
+    """
 
     key: str
     title: str
@@ -74,6 +83,9 @@ class Input:
     high: float
     default: float
     of_job: Callable[[Context], float | None] | None = None  # canonical
+    follows: tuple[str, ...] = ()
+    by: Callable[[Values], float] | None = None
+    for_engine: Callable[[Vehicle], bool] = lambda v: True
 
     def in_units(self, units: Mapping[str, str]) -> Input:
         """The same input in the unit that a person chose for its quantity."""
@@ -149,9 +161,29 @@ class Sizing:
     for_engine: Callable[[Vehicle], bool] = lambda v: True
 
     def begin(self, context: Context) -> tuple[dict[str, float], frozenset[str]]:
-        """Values to begin with, and which of them the job gave."""
+        """Values to begin with, and which of them the job gave; what follows from others is worked out from them."""
         found = {i.key: i.begin(context) for i in self.inputs}
-        return {k: v for k, (v, _) in found.items()}, frozenset(k for k, (_, own) in found.items() if own)
+        own = frozenset(k for k, (_, given) in found.items() if given)
+        return self.followed({k: v for k, (v, _) in found.items()}, own), own
+
+    def followed(self, values: Values, written: Collection[str]) -> dict[str, float]:
+        """The values with each that follows from others worked out anew, but those that were written or given."""
+        found = dict(values)
+        for each in self.inputs:
+            if each.by is not None and each.key not in written:
+                found[each.key] = each.by(found)
+        return found
+
+    def take(
+        self, values: Values, written: Collection[str], key: str, value: float
+    ) -> tuple[dict[str, float], frozenset[str]]:
+        """The values after one was written, and which stand as written: what follows from it moves with it again."""
+        moved = {key}
+        for each in self.inputs:  # sources stand before what follows from them
+            if moved & set(each.follows):
+                moved.add(each.key)
+        kept = frozenset(written) - moved | {key}
+        return self.followed({**values, key: value}, kept), kept
 
     def input(self, key: str) -> Input:
         """An input by its key. Raises YarvicError."""
@@ -169,5 +201,6 @@ class Sizing:
             span = 0.2 * (along.high - along.low)
             low, high = max(along.low, min(low, along.high - span)), min(along.high, max(high, along.low + span))
         x = np.array([along.canonical(float(v)) for v in np.linspace(low, high, CHART_POINTS)])
-        y = np.array([self.compute({**values, self.along: float(v)})[0].value for v in x])
+        held = [i.key for i in self.inputs if self.along not in i.follows]
+        y = np.array([self.compute(self.followed({**values, self.along: float(v)}, held))[0].value for v in x])
         return x, np.where(np.isfinite(y), y, np.nan)

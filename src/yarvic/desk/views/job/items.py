@@ -9,6 +9,7 @@ from functools import partial
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from yarvic.core.checks.finding import NO_DATA
 from yarvic.core.errors import YarvicError
 from yarvic.core.plan.readiness import Item, State, default_items, fresh
 from yarvic.core.plan.stations import stations, usual_title
@@ -34,7 +35,7 @@ class ItemRow(QFrame):
         super().__init__()
         self.session, self.key = session, key
         self.setObjectName("line")
-        self.glyph = Glyph("unknown")
+        self.glyph = Glyph(NO_DATA)
         self.title = label("", "", wrap=True)
         self.ask = label("", "caption", wrap=True)
         self.value = Line("Value", self._take_value, 62)

@@ -9,11 +9,11 @@ from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from yarvic.core.checks.components import ComponentLimit
-from yarvic.core.checks.finding import ORDER, amount
+from yarvic.core.checks.finding import NO_DATA, ORDER, VERDICT_WORDS, amount
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.stations import Station, stations
 from yarvic.desk.theme import CAPTION_PX, font, tokens
-from yarvic.desk.widgets.glyphs import WORDS, draw_glyph
+from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.state.session import Session
 
 COLUMNS = 7
@@ -184,7 +184,7 @@ class Strip(QWidget):
         """The worst that was seen at a station; none for one without items."""
         job = self.session.job
         items = [i for i in job.sheet.readiness if i.station == station.key] if job is not None else []
-        return min((i.severity for i in items), key=lambda s: ORDER[s], default="unknown")
+        return min((i.severity for i in items), key=lambda s: ORDER[s], default=NO_DATA)
 
     def limits_of(self, station: Station) -> list[ComponentLimit]:
         """The ledger's limits of a station, with what is fitted."""
@@ -238,4 +238,4 @@ class Strip(QWidget):
         if key not in places:
             return ""
         station = places[key][0]
-        return f"{station.title}: {self._fitted.get(key) or 'not stated'}, {WORDS[self.severity(station)]}"
+        return f"{station.title}: {self._fitted.get(key) or 'not stated'}, {VERDICT_WORDS[self.severity(station)]}"

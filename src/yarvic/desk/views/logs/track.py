@@ -34,7 +34,7 @@ LANES = (
     Lane("Speed over ground", ("gps_speed",)),
     Lane("Acceleration", ("acceleration",)),
     Lane("Boost", ("boost_pressure",), ("boost_target",), "boost"),
-    Lane("Airbox", ("manifold_pressure",)),
+    Lane("Airbox", ("airbox_pressure",)),
     Lane("Charge temperature", ("charge_temperature",)),
     Lane("Rail", ("rail_pressure",), ("rail_target",)),
     Lane("Quantity", ("injected_quantity",), ("quantity_limit",), "", "allowed"),
@@ -54,7 +54,7 @@ MOST_LANES = 7
 LEAST_WANTED = (
     "gearbox_temperature", "spark_advance", "roller_torque", "rail_pressure", "knock_signal_1", "charge_temperature",
 )  # fmt: skip
-LEAST_WANTED_ON_ROAD = ("spark_advance", "manifold_pressure", "rail_pressure", "charge_temperature", "acceleration")
+LEAST_WANTED_ON_ROAD = ("spark_advance", "airbox_pressure", "rail_pressure", "charge_temperature", "acceleration")
 
 
 def lanes_of(keys: Iterable[str]) -> tuple[Lane, ...]:

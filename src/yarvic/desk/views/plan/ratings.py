@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
-from yarvic.core.checks.finding import HOLDS, STOP, WATCH, amount
+from yarvic.core.checks.finding import PASS, STOP, WATCH, amount
 from yarvic.core.errors import YarvicError
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
 from yarvic.core.plan.cost import rerating_bill
@@ -47,7 +47,7 @@ class RatingCard(QAbstractButton):
             move.rating.duty,
         )
         self.state = "fitted here" if move.here else "a file away" if move.allowed else "refused"
-        self.severity = STOP if not move.allowed and not move.here else WATCH if move.notes else HOLDS
+        self.severity = STOP if not move.allowed and not move.here else WATCH if move.notes else PASS
         self.why = "; ".join((*move.reasons, *move.notes))
         self.setAccessibleName(f"{move.rating.title}, {self.state}. {', '.join(self.lines)}. {self.why}")
         self.setToolTip(self.why)

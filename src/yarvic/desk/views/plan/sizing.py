@@ -122,7 +122,8 @@ class SizingPanel(QWidget):
             self.choose(applies[0])
             return
         fresh, self.own = SHEETS[self.key].begin(self.context())
-        self.values = {k: self.values[k] if k in self._changed else v for k, v in fresh.items()}
+        sizing, mine = self.sizing(), {k: self.values[k] for k in self._changed}
+        self.values = sizing.followed({**fresh, **mine}, self.own | set(mine))
         if self._built_for != (self.key, self.session.settings.units):
             self._build()
         self._show()
@@ -139,7 +140,10 @@ class SizingPanel(QWidget):
     def asked(self) -> dict[str, Input]:
         """What the sheet in hand asks for, in the units that were chosen."""
         units = self.session.settings.units
-        return {i.key: i.in_units(units) for i in self.sizing().inputs}
+        job = self.session.job
+        assert job is not None
+        vehicle = job.sheet.vehicle
+        return {i.key: i.in_units(units) for i in self.sizing().inputs if i.for_engine(vehicle)}
 
     def _build(self) -> None:
         self._built_for = (self.key, dict(self.session.settings.units))
@@ -167,8 +171,11 @@ class SizingPanel(QWidget):
         self.choose(self.key)
 
     def _take(self, key: str, text: str) -> None:
-        self.values[key] = self.asked()[key].read(text)
-        self._changed.add(key)
+        value = self.asked()[key].read(text)
+        before = self._changed | set(self.own)
+        self.values, kept = self.sizing().take(self.values, before, key, value)
+        self.own -= before - kept  # what follows from it is not the job's any more
+        self._changed = set(kept) - set(self.own) | {key}
         self._show()
 
     def sizing(self) -> Sizing:
@@ -184,7 +191,8 @@ class SizingPanel(QWidget):
         assert job is not None
         units = self.session.settings.units
         self.title.setText(sheet.title)
-        self.formula.setText(f"{sheet.formula}\n{sheet.source}. Bold: from the job.")
+        moves = " What follows from another entry moves with it." if any(i.follows for i in sheet.inputs) else ""
+        self.formula.setText(f"{sheet.formula}\n{sheet.source}. Bold: from the job.{moves}")
         for each in self.asked().values():
             field = self.fields[each.key]
             field.show_text(f"{each.shown(self.values[each.key]):.5g}")
