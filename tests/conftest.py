@@ -1,10 +1,13 @@
 """Shared set-up: the computing half of the tests must pass where PyQt6 cannot be imported."""
 
 import fcntl
+import functools
+import hashlib
 import importlib.abc
 import os
 import shutil
 import sys
+import time
 from pathlib import Path
 
 
@@ -22,6 +25,7 @@ if os.environ.get("YARVIC_NO_QT"):
 import numpy as np  # noqa: E402
 import pytest  # noqa: E402
 
+import yarvic  # noqa: E402
 from yarvic.bench.cell import Weather  # noqa: E402
 from yarvic.bench.rig import PullSettings, Rig  # noqa: E402
 from yarvic.bench.unit import SimulatedUnit  # noqa: E402
@@ -86,11 +90,31 @@ def job(tmp_path, stock):
     made.close()
 
 
-def built_once(tmp_path_factory, name):
-    """A demo job, built once for all workers of a test run; tests copy it."""
-    folder = tmp_path_factory.getbasetemp()
-    if os.environ.get("PYTEST_XDIST_WORKER"):
-        folder = folder.parent
+def _told_by():
+    """What the demo jobs are told by, as a hash: another one when any of it changes."""
+    source = Path(yarvic.__file__).parent
+    digest = hashlib.sha256()
+    for part in ("core", "bench", "demo", "state"):
+        for path in sorted(p for p in (source / part).rglob("*") if p.is_file() and "__pycache__" not in p.parts):
+            digest.update(path.relative_to(source).as_posix().encode() + b"\0" + path.read_bytes())
+    return digest.hexdigest()[:16]
+
+
+@functools.cache
+def _told_in():
+    """The folder of the demo jobs of this source; those of another source go, unless somebody may still use them."""
+    shelf = Path(__file__).parent.parent / ".demo-jobs"
+    folder = shelf / _told_by()
+    folder.mkdir(parents=True, exist_ok=True)
+    for other in shelf.iterdir():
+        if other != folder and time.time() - other.stat().st_mtime > 3600.0:
+            shutil.rmtree(other, ignore_errors=True)
+    return folder
+
+
+def built_once(name):
+    """A demo job, built once for each state of the source; tests copy it."""
+    folder = _told_in()
     path = folder / f"demo-{name}.yarvic"
     with open(folder / f"{name}.lock", "w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
@@ -100,9 +124,9 @@ def built_once(tmp_path_factory, name):
 
 
 @pytest.fixture(scope="session")
-def demo_job(tmp_path_factory):
+def demo_job():
     """Gives the file of a demo job by its name."""
-    return lambda name: built_once(tmp_path_factory, name)
+    return built_once
 
 
 @pytest.fixture

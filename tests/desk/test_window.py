@@ -15,7 +15,9 @@ from yarvic.desk.app import make_window
 from yarvic.desk.theme import NIGHT, PAPER, tokens
 from yarvic.desk.tour import Driver
 from yarvic.desk.views.release.sign import SignDialog
-from yarvic.state.session import DRAFT, STEPS
+from yarvic.state.release import begin_waiver, waive
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import STEPS
 from yarvic.state.settings import Settings, load_settings
 
 pytestmark = pytest.mark.window
@@ -49,6 +51,11 @@ def pick(driver, view, top, left, bottom=None, right=None):
 
 
 # -- nothing open
+
+
+def set_aside(driver, condition):
+    session = driver.window.session
+    waive(session, begin_waiver(session, condition), "R. S.", "why")
 
 
 def test_without_a_job_every_step_says_what_comes_there(empty):
@@ -367,7 +374,7 @@ def test_commit_by_hand_and_its_refusals(driver):
 
 def test_a_draft_is_thrown_away_only_when_asked_twice(driver):
     view = maps_of(driver)
-    pick(driver, view, 5, 5)
+    pick(driver, view, 5, 5, 7, 7)
     driver.key(Qt.Key.Key_H)
     driver.click(view.discard)
     assert driver.window.session.draft is not None and view.discard.text() == "Discard for good?"
@@ -454,7 +461,7 @@ def test_a_full_disk_while_editing_is_said_in_place(driver):
 
 def test_a_draft_is_neither_flashed_nor_pulled(driver):
     view = maps_of(driver)
-    pick(driver, view, 5, 5)
+    pick(driver, view, 5, 5, 7, 7)
     driver.key(Qt.Key.Key_H)
     driver.step(4)
     assert not driver.window.view("flash").go.isEnabled()
@@ -584,7 +591,7 @@ def test_a_revision_that_falls_short_can_only_be_waived_by_name(driver, tmp_path
 
 
 def test_signing_asks_once_more_and_can_be_declined(driver):
-    driver.window.session.job.waive(driver.window.session.working, "check Knock", "R. S.", "why")
+    set_aside(driver, "check Knock")
     driver.step(8)
     view = driver.window.view("release")
     driver.fill(view.signer, " ")
@@ -600,7 +607,7 @@ def test_signing_asks_once_more_and_can_be_declined(driver):
 
 
 def test_a_package_in_the_way_is_not_replaced(driver):
-    driver.window.session.job.waive(driver.window.session.working, "check Knock", "R. S.", "why")
+    set_aside(driver, "check Knock")
     driver.step(8)
     view = driver.window.view("release")
     view.package_path().write_text("mine")

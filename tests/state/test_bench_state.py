@@ -146,13 +146,14 @@ def test_a_diesels_sheet_asks_for_no_octane(demo_job):
 
     from pypdf import PdfReader
 
-    from yarvic.state.release import capture, sheet_pdf
+    from yarvic.state.release import capture
+    from yarvic.state.signing import sheet_pdf
 
     made = Session(Settings(author=AUTHOR), InlineRunner())
     made.open_job(demo_job("wether"), read_only=True)
     try:
         made.choose_working(made.job.revision("A1").id)
-        pdf = sheet_pdf(made.job, capture(made, AUTHOR), "2024-11-18T08:00:00+00:00")
+        pdf = sheet_pdf(capture(made, AUTHOR))
         text = " ".join(page.extract_text() for page in PdfReader(io.BytesIO(pdf)).pages)
         assert "SIMULATED" in text and "Slot Diesel: Diesel." in text and "RON" not in text
         assert "against a brake's ramp" in text

@@ -10,9 +10,11 @@ from yarvic.core.release.package import verify_package
 from yarvic.core.units import parse_number
 from yarvic.state.maps import SCALARS, MapsState
 from yarvic.state.readings import compared, peaks, readings, route_state
-from yarvic.state.release import capture, gate_conditions, release_work, sheet_pdf, waive
-from yarvic.state.session import DRAFT, STEPS, Session
+from yarvic.state.release import begin_waiver, capture, gate_conditions, release, waive
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import STEPS, Session
 from yarvic.state.settings import Settings, home, load_settings, save_settings
+from yarvic.state.signing import sheet_pdf
 from yarvic.state.work import InlineRunner
 
 
@@ -263,7 +265,8 @@ def test_the_whole_way_to_a_package(session, maps, tmp_path):
     assert is_open(gate_conditions(session))
     path = tmp_path / "b2.zip"
     signing = capture(session, "Rowan Sedge")
-    sha = release_work(session.job, signing, path)(lambda s, w: None, lambda: False)
+    release(session, signing, path)
+    sha = session.job.releases()[-1].manifest_sha256
     v = verify_package(path)
     assert v.intact and v.manifest_sha256 == sha
     assert v.manifest.image_sha256 == revision.image
@@ -273,36 +276,40 @@ def test_the_whole_way_to_a_package(session, maps, tmp_path):
     }  # fmt: skip
     assert session.job.releases()[-1].manifest_sha256 == sha
     assert route_state(session, "release") == "pass"
-    with pytest.raises(YarvicError):
-        release_work(session.job, signing, path)(lambda s, w: None, lambda: False)
+    release(session, signing, path)
+    assert "name is there already" in str(ears.errors[-1]) and verify_package(path).intact
 
 
 def test_a_revision_that_falls_short_is_not_signed(session, tmp_path):
-    path = tmp_path / "b1.zip"
-    with pytest.raises(YarvicError, match="falls short: knock"):
-        release_work(session.job, capture(session, "R. S."), path)(lambda s, w: None, lambda: False)
+    path, ears = tmp_path / "b1.zip", Ears(session)
+    release(session, capture(session, "R. S."), path)
+    assert "falls short: knock" in str(ears.errors[-1])
     assert not path.exists() and len(session.job.releases()) == 1
 
 
 def test_a_waiver_opens_the_gate_and_stands_in_the_package(session, tmp_path):
     with pytest.raises(JobError, match="name and a reason"):
-        waive(session, "check Knock", "Rowan Sedge", "")
-    waive(session, "check Knock", "Rowan Sedge", "closed course, one more degree of margin from the fuel")
+        waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "")
+    waive(
+        session,
+        begin_waiver(session, "check Knock"),
+        "Rowan Sedge",
+        "closed course, one more degree of margin from the fuel",
+    )
     assert is_open(gate_conditions(session))
     path = tmp_path / "b1.zip"
-    release_work(session.job, capture(session, "Rowan Sedge"), path)(lambda s, w: None, lambda: False)
+    release(session, capture(session, "Rowan Sedge"), path)
     waivers = verify_package(path).manifest.waivers
     assert [w.condition for w in waivers] == ["check Knock"]
 
 
 def test_a_release_needs_a_name_and_room(session, tmp_path):
-    waive(session, "check Knock", "Rowan Sedge", "why not")
-    with pytest.raises(YarvicError, match="signed by name"):
-        release_work(session.job, capture(session, "  "), tmp_path / "a.zip")(lambda s, w: None, lambda: False)
-    with pytest.raises(YarvicError, match="cannot be written"):
-        release_work(session.job, capture(session, "R. S."), tmp_path / "none" / "a.zip")(
-            lambda s, w: None, lambda: False
-        )
+    waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "why not")
+    ears = Ears(session)
+    release(session, capture(session, "  "), tmp_path / "a.zip")
+    assert "signed by name" in str(ears.errors[-1])
+    release(session, capture(session, "R. S."), tmp_path / "none" / "a.zip")
+    assert "cannot be written" in str(ears.errors[-1])
     assert len(session.job.releases()) == 1
 
 
@@ -321,7 +328,7 @@ def test_the_sheet_compares_with_stock(session):
 
     from pypdf import PdfReader
 
-    text = PdfReader(io.BytesIO(sheet_pdf(session.job, capture(session, ""), "2024-01-01"))).pages[0].extract_text()
+    text = PdfReader(io.BytesIO(sheet_pdf(capture(session, "")))).pages[0].extract_text()
     for part in (
         "Dashed: Stock",
         "Map and parts changed",
@@ -362,10 +369,10 @@ def test_peaks_carry_units_and_speed(session):
 
 def test_cancelled_work_is_said_not_raised(session):
     class Cancelling(InlineRunner):
-        def run(self, title, work, done, failed, *, visible=True):
-            return super().run(title, lambda p, c: work(p, lambda: True), done, failed, visible=visible)
+        def run(self, title, work, done, failed, *, visible=True, heard=None):
+            return super().run(title, lambda p, c: work(p, lambda: True), done, failed, visible=visible, heard=heard)
 
-    session.runner = Cancelling()
+    session.requests.runner = Cancelling()
     ears = Ears(session)
     session.choose_working(session.revisions()[1].id)
     before = session.bench.unit.memory
@@ -377,7 +384,7 @@ def test_cancelled_work_is_said_not_raised(session):
 
 def test_one_long_work_at_a_time(session):
     class Never(InlineRunner):
-        def run(self, title, work, done, failed, *, visible=True):
+        def run(self, title, work, done, failed, *, visible=True, heard=None):
             class Handle:
                 def cancel(self): ...
 
@@ -385,7 +392,7 @@ def test_one_long_work_at_a_time(session):
             handle.title = title
             return handle
 
-    session.runner = Never()
+    session.requests.runner = Never()
     ears = Ears(session)
     session.pull(1)
     session.pull(1)
@@ -490,10 +497,11 @@ def test_a_disk_that_refuses_leaves_the_draft_as_it_was(session, maps, monkeypat
     shown = maps.table().values.copy()
     kept = session.job.draft()
 
-    def full(parent, edits):
+    def full(*what):
         raise JobError("the disk is full: nothing was changed", remedy="Free some space and do it again.")
 
-    monkeypatch.setattr(session.job, "keep_draft", full)
+    monkeypatch.setattr(session.job, "add_step", full)
+    monkeypatch.setattr(session.job, "drop_steps", full)
     select(maps, 0, 0)
     for action in (lambda: maps.apply("set", 20.0), session.draft.undo):
         with pytest.raises(JobError, match="disk is full"):
@@ -502,7 +510,8 @@ def test_a_disk_that_refuses_leaves_the_draft_as_it_was(session, maps, monkeypat
     assert session.job.draft() == kept
     monkeypatch.undo()
     session.draft.undo()
-    monkeypatch.setattr(session.job, "keep_draft", full)
+    monkeypatch.setattr(session.job, "add_step", full)
+    monkeypatch.setattr(session.job, "drop_steps", full)
     with pytest.raises(JobError, match="disk is full"):
         session.draft.redo()
     assert session.draft.can_redo and not session.draft.can_undo
@@ -516,7 +525,7 @@ def test_work_of_a_closed_job_comes_to_nothing(session, tmp_path):
     held = {}
 
     class Later(InlineRunner):
-        def run(self, title, work, done, failed, *, visible=True):
+        def run(self, title, work, done, failed, *, visible=True, heard=None):
             if visible:
                 held["done"] = lambda: done(work(lambda s, w: None, lambda: False))
 
@@ -526,12 +535,12 @@ def test_work_of_a_closed_job_comes_to_nothing(session, tmp_path):
                 handle = Handle()
                 handle.title = title
                 return handle
-            return super().run(title, work, done, failed, visible=visible)
+            return super().run(title, work, done, failed, visible=visible, heard=heard)
 
     import shutil
 
     other = shutil.copy(session.job.path, tmp_path / "other.yarvic")
-    session.runner = Later()
+    session.requests.runner = Later()
     session.pull(1)
     session.open_job(other)
     held["done"]()
@@ -542,11 +551,11 @@ def test_work_of_a_closed_job_comes_to_nothing(session, tmp_path):
 @pytest.mark.parametrize(
     "edits",
     [
-        '[["RON 95", "spark_advance", "x", [[0, 0]], [99.0], [1.0]]]',  # expects a value that is not there
-        '[["RON 95", "no such table", "x", [[0, 0]], [1.0], [2.0]]]',
-        '[["RON 95", "spark_advance", "x", [[99, 0]], [1.0], [2.0]]]',
-        '[["RON 95", "spark_advance"',
-        '[["no slot", "spark_advance", "x", [[0, 0]], [1.0], [2.0]]]',
+        '["RON 95", "spark_advance", "x", [[0, 0]], [99.0], [1.0]]',  # expects a value that is not there
+        '["RON 95", "no such table", "x", [[0, 0]], [1.0], [2.0]]',
+        '["RON 95", "spark_advance", "x", [[99, 0]], [1.0], [2.0]]',
+        '["RON 95", "spark_advance"',
+        '["no slot", "spark_advance", "x", [[0, 0]], [1.0], [2.0]]',
     ],
 )
 def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
@@ -554,7 +563,8 @@ def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
     from pathlib import Path
 
     connection = sqlite3.connect(demo_path)
-    connection.execute("INSERT INTO draft VALUES (1, 3, ?, '2024-01-01')", (edits,))
+    connection.execute("INSERT INTO draft (id, parent_id, time) VALUES (1, 3, '2024-01-01')")
+    connection.execute("INSERT INTO draft_edit VALUES (1, 0, ?)", (edits,))
     connection.commit()
     connection.close()
     s = Session(Settings(), InlineRunner())
@@ -564,7 +574,7 @@ def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
     assert "kept draft cannot be opened" in str(ears.errors[0]) and ears.errors[0].remedy
     maps = MapsState(s)
     take_spark_off(maps)
-    assert s.job.draft().edits == tuple(s.draft.edits)
+    assert s.job.draft().steps == tuple(s.draft.steps)
     s.close_job()
 
 

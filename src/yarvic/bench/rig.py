@@ -117,6 +117,19 @@ class Rig:
         self.elapsed_s = 0.0
         self.heat: Heat = new_heat(self.plant.thermal, self.weather.air.temperature_k)
 
+    def fork(self) -> Rig:
+        """The vehicle as it is now, with a unit of its own: for runs that nothing done meanwhile may touch."""
+        other = Rig(
+            self.plant, self.unit.copy(), self.slot, self.weather, self.fuel, self.seed, self.dyno, dict(self.faults),
+            self.rate_hz,
+        )  # fmt: skip
+        other.take_up(self)
+        return other
+
+    def take_up(self, other: Rig) -> None:
+        """Go on from the heat, the hour and the count of another."""
+        self.runs, self.elapsed_s, self.heat = other.runs, other.elapsed_s, replace(other.heat)
+
     @property
     def air(self) -> Air:
         """The air in the cell now."""

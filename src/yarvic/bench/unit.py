@@ -28,6 +28,12 @@ class SimulatedUnit:
         self.codes: tuple[FaultCode, ...] = ()  # stored fault codes
         self._memory = bytearray(memory)
 
+    def copy(self) -> SimulatedUnit:
+        """A unit like this one, for a run beside: what happens to the one does not happen to the other."""
+        other = SimulatedUnit(self.layout, self.memory, voltage=self.voltage)
+        other.learned, other.codes = dict(self.learned), self.codes
+        return other
+
     @property
     def memory(self) -> bytes:
         """The bytes as they are now."""

@@ -10,7 +10,7 @@ from yarvic.core.formats.files import write_whole
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.demo.fieldfare import FIELDFARE
 from yarvic.demo.ptarmigan import PTARMIGAN
-from yarvic.demo.story import DemoJob, Progress
+from yarvic.demo.story import DemoJob, Told
 from yarvic.demo.wether import WETHER
 
 DEMO_JOBS = (PTARMIGAN, WETHER, FIELDFARE)
@@ -24,7 +24,7 @@ def job_path(folder: Path, job: DemoJob) -> Path:
 
 def build_missing(
     folder: Path,
-    progress: Progress = lambda share, what: None,
+    progress: Told = lambda share, what: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> list[Path]:
     """Build the demo jobs that a folder lacks; gives the paths of all. Raises Cancelled."""

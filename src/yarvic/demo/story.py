@@ -26,16 +26,16 @@ from yarvic.core.job.store import Job
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import Air
 from yarvic.core.plan.readiness import default_items
-from yarvic.state.release import capture, release_work, waive
+from yarvic.state.release import begin_waiver, capture, release, waive
 from yarvic.state.session import Session
 from yarvic.state.settings import Settings
-from yarvic.state.work import Handle, InlineRunner, Work
+from yarvic.state.work import Asked, Handle, Heard, InlineRunner, Progress, Work
 
 AUTHOR = "Rowan Sedge"
 TELLING = ".telling-"
 STALE_S = 3600.0
 
-Progress = Callable[[float, str], None]
+Told = Callable[[float, str], None]
 Change = Callable[[Calibration], list[tuple[Table, str]]]
 
 
@@ -64,10 +64,12 @@ class _StoryRunner(InlineRunner):
         failed: Callable[[YarvicError], None],
         *,
         visible: bool = True,
+        heard: Heard | None = None,
     ) -> Handle:
-        return super().run(
-            title, lambda progress, asked: work(progress, self.cancelled), done, failed, visible=visible
-        )
+        def told(progress: Progress, asked: Asked) -> Any:
+            return work(progress, self.cancelled)
+
+        return super().run(title, told, done, failed, visible=visible, heard=heard)
 
 
 class Story:
@@ -84,7 +86,7 @@ class Story:
         stock: bytes,
         begins: datetime,
         steps: int,
-        progress: Progress,
+        progress: Told,
         cancelled: Callable[[], bool],
     ) -> None:
         self.clock = StoryClock(begins)
@@ -149,6 +151,7 @@ class Story:
             draft.change_table(slot, table.key, lambda _, new=table: new, what)  # type: ignore[misc]
         for key, value in scalars.items():
             draft.change_scalar(slot, key, value)
+        self.session.edited(draft)
 
     def revise(self, parent: str, reason: str, change: Change, **scalars: float) -> str:
         """A revision on its parent; gives its name."""
@@ -160,14 +163,13 @@ class Story:
     def waive(self, name: str, condition: str, reason: str, signer: str = AUTHOR) -> None:
         """Set a condition of a revision's release aside, by name."""
         self.session.choose_working(self.job.revision(name).id)
-        waive(self.session, condition, signer, reason)
+        waive(self.session, begin_waiver(self.session, condition), signer, reason)
 
     def release(self, name: str, signer: str = AUTHOR) -> None:
         """Sign a revision, through the gate. Raises ReleaseError when the gate is shut."""
         self.session.choose_working(self.job.revision(name).id)
-        signing = capture(self.session, signer)
-        package = self.path.with_name(f"{self.path.stem}-{name}.zip")
-        release_work(self.job, signing, package)(lambda share, what: None, self.cancelled)
+        release(self.session, capture(self.session, signer), self.path.with_name(f"{self.path.stem}-{name}.zip"))
+        self._go_on()
 
     def close(self) -> None:
         """Close the job's file; a draft stays in it."""
@@ -201,7 +203,7 @@ class DemoJob:
     def build(
         self,
         path: Path,
-        progress: Progress = lambda share, what: None,
+        progress: Told = lambda share, what: None,
         cancelled: Callable[[], bool] = lambda: False,
     ) -> None:
         """Tell the story into `path`, with the packages of what was released beside it.

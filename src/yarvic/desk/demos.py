@@ -44,7 +44,8 @@ class Demos:
             self.open_job(built)
             self._build_others()
 
-        self.session.start(f"Building the demo job {job.title.partition(',')[0]}", work, done)
+        request = self.session.request("building the demo job")
+        self.session.start(request, f"Building the demo job {job.title.partition(',')[0]}", work, done)
 
     def _build_others(self) -> None:
         from yarvic.demo.jobs import DEMO_JOBS, build_missing, job_path

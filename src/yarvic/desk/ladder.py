@@ -11,7 +11,8 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from yarvic.core.checks.finding import NO_DATA, VERDICT_WORDS
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, TITLE_PX, font, tokens
 from yarvic.desk.widgets.glyphs import draw_glyph
-from yarvic.state.session import DRAFT, Session
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import Session
 
 HEIGHT = 88
 LEAST_PITCH, MOST_PITCH = 176, 264
@@ -48,6 +49,7 @@ class Ladder(QWidget):
         self._cursor: int | None = None
         self._first = 0
         self._rungs: list[Rung] = []
+        self._about = ("Yarvic", "")  # title of the job, and its vehicle and build
         for signal in (
             session.job_changed,
             session.sheet_changed,
@@ -65,6 +67,7 @@ class Ladder(QWidget):
     def refresh(self) -> None:
         """Take up what changed and keep the working rung in sight."""
         self._rungs = self._read_rungs()
+        self._about = self._read_about()
         rungs = self._rungs
         column = next((r.column for r in rungs if r.rung == self.session.working), 0)
         fit = self._fits()
@@ -92,6 +95,14 @@ class Ladder(QWidget):
     def rungs(self) -> list[Rung]:
         """All rungs in order, as they were at the last refresh."""
         return self._rungs
+
+    def _read_about(self) -> tuple[str, str]:
+        job = self.session.job
+        if job is None:
+            return "Yarvic", ""
+        sheet, build = job.sheet, job.builds()[-1]
+        text = f"{sheet.vehicle.said()} · build {build.number}: {build.title}"
+        return sheet.title, f"{text} · read only" if job.read_only else text
 
     def _read_rungs(self) -> list[Rung]:
         s = self.session
@@ -163,21 +174,13 @@ class Ladder(QWidget):
             self._rung(painter, rung)
 
     def _title(self, painter: QPainter) -> None:
-        t, s = tokens(), self.session
+        t, (title, text) = tokens(), self._about
         painter.setFont(font(TITLE_PX, bold=True))
         painter.setPen(t.color("ink"))
-        if s.job is None:
-            painter.drawText(QPointF(16, 22), "Yarvic")
-            return
-        sheet = s.job.sheet
-        painter.drawText(QPointF(16, 22), sheet.title)
-        x = 16 + painter.fontMetrics().horizontalAdvance(sheet.title) + 14
+        painter.drawText(QPointF(16, 22), title)
+        x = 16 + painter.fontMetrics().horizontalAdvance(title) + 14
         painter.setFont(font())
         painter.setPen(t.color("quiet"))
-        build = s.job.builds()[-1]
-        text = f"{sheet.vehicle.said()} · build {build.number}: {build.title}"
-        if s.job.read_only:
-            text += " · read only"
         painter.drawText(QPointF(x, 22), text)
         self._verdict(painter)
 

@@ -13,7 +13,8 @@ from yarvic.desk.widgets.words import label
 from yarvic.state.reading import Reading
 from yarvic.state.readings import readings
 from yarvic.state.results import simulated_mark
-from yarvic.state.session import DRAFT, Session
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import Session
 
 WIDTH = 300
 _TEXT_LEFT = 30

@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QWidget
 from yarvic.core.units import units_of
 from yarvic.desk.widgets.words import Elided, label, word
 from yarvic.desk.workers import QtRunner, Task
-from yarvic.state.session import DRAFT, Session
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import Session
 
 # What a person chooses a unit for; fuel pressure is a pressure with a choice of its own.
 QUANTITIES = ("pressure", "fuel pressure", "temperature", "torque", "power", "speed")

@@ -24,7 +24,8 @@ from yarvic.desk.views.plan import PlanView
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.view import ReleaseView
 from yarvic.desk.window import Window
-from yarvic.state.session import DRAFT, STEPS
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import STEPS
 from yarvic.state.settings import Settings
 
 Say = Callable[[str], None]

@@ -33,7 +33,9 @@ from yarvic.desk.theme import apply_theme
 from yarvic.desk.views.view import View
 from yarvic.desk.workers import QtRunner
 from yarvic.state.maps import MapsState
-from yarvic.state.session import DRAFT, STEP_TITLES, STEPS, Session
+from yarvic.state.requests import Request
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import STEP_TITLES, STEPS, Session
 from yarvic.state.settings import Settings, save_settings
 
 if TYPE_CHECKING:
@@ -176,14 +178,12 @@ class Window(QMainWindow):
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         apply_theme(app, self.session.settings.theme)
-        step = self.session.settings.step
-        # Charts carry their colours: they are made anew in the other theme.
+        from yarvic.desk.widgets.plot import restyle
+
+        # Views stay as they are: what is written in them, and what is half-way, is not lost with a colour.
+        restyle()
         for view in self.views.values():
-            self.stack.removeWidget(view)
-            view.detach()
-            view.deleteLater()
-        self.views.clear()
-        self._show_step(step)
+            view.changed()
         self.update()
 
     # -- jobs
@@ -200,20 +200,21 @@ class Window(QMainWindow):
             return False
         return True
 
-    def take_image(self, path: Path) -> None:
+    def take_image(self, path: Path, request: Request | None = None) -> None:
         """Take the maps of an image file into the draft; an error is shown in place."""
         try:
-            self.session.take_image(path)
+            self.session.take_image(path, request)
         except YarvicError as error:
             self._show_error(error)
 
     def ask_for_image(self) -> None:
         """Let a person choose an image file."""
+        request = self.session.image_request()
         chosen, _ = QFileDialog.getOpenFileName(
             self, "Take maps from an image", "", "Images (*.hex *.bin);;All files (*)"
         )
         if chosen:
-            self.take_image(Path(chosen))
+            self.take_image(Path(chosen), request)
 
     def open_demo(self, name: str = "ptarmigan") -> None:
         """Open a demo job, built first if it is not there yet."""

@@ -10,13 +10,14 @@ from typing import Any
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, pyqtSignal
 
 from yarvic.core.errors import YarvicError
-from yarvic.state.work import Handle, Work
+from yarvic.state.work import Handle, Heard, Work
 
 
 class _Answers(QObject):
     done = pyqtSignal(object)
     failed = pyqtSignal(object)
     progress = pyqtSignal(float, str)
+    heard = pyqtSignal(object)
 
 
 class Task:
@@ -46,8 +47,14 @@ class _Job(QRunnable):
 
     def run(self) -> None:
         task = self._task
+
+        def progress(share: float, what: str, detail: object = None, /) -> None:
+            task.answers.progress.emit(share, what)
+            if detail is not None:
+                task.answers.heard.emit(detail)
+
         try:
-            result = self._work(task.answers.progress.emit, lambda: task.asked)
+            result = self._work(progress, lambda: task.asked)
         except YarvicError as error:
             task.answers.failed.emit(error)
         except Exception as error:  # noqa: BLE001 - the thread's last resort: nothing may vanish in silence
@@ -82,6 +89,7 @@ class QtRunner(QObject):
         failed: Callable[[YarvicError], None],
         *,
         visible: bool = True,
+        heard: Heard | None = None,
     ) -> Handle:
         """Start work on a thread; `done` or `failed` is called in this object's thread."""
         task = Task(title, visible)
@@ -95,6 +103,8 @@ class QtRunner(QObject):
 
         task.answers.done.connect(lambda value: end(done, value))
         task.answers.failed.connect(lambda error: end(failed, error))
+        if heard is not None:
+            task.answers.heard.connect(heard)
         if visible:
             self.started.emit(task)
         self._pool.start(_Job(task, work))

@@ -36,17 +36,16 @@ BLOCKS_PER_WATCH = 128
 
 @dataclass(frozen=True)
 class Measured:
-    """A run that was made: its log and conditions."""
+    """Runs that were made in a row, each log with its conditions, and the vehicle as they left it."""
 
-    log: Log
-    conditions: Conditions
+    runs: tuple[tuple[Log, Conditions], ...]
+    rig: Rig
 
 
 class BenchState:
     """The link, the cell and the road. `changed` is emitted when the unit's memory or the panel changes."""
 
     changed = Signal()
-    block_done = Signal(object)
 
     def __init__(self, job: Job) -> None:
         self.job = job
@@ -64,7 +63,7 @@ class BenchState:
         self._before_fault = memory
         self._rig: Rig | None = None
         self._rig_build = 0
-        self.flashing = False
+        self.flashing = False  # the unit is being written: nobody else may touch it
 
     @staticmethod
     def _memory(job: Job) -> bytes:
@@ -119,7 +118,12 @@ class BenchState:
         self.changed.emit()
 
     def set_fault(self, key: str, severity: float) -> None:
-        """Switch a fault on (0 to 1) or off (0). Raises LinkError for one that this vehicle cannot have."""
+        """Switch a fault on (0 to 1) or off (0).
+
+        Raises LinkError for one that this vehicle cannot have, and while the unit is being written.
+        """
+        if self.flashing:
+            raise LinkError("the unit is being written", remedy="Wait until it is done, or cancel it.")
         faults = {k: v for k, v in {**self.faults, key: severity}.items() if v > 0.0}
         check_faults({**faults, key: severity}, self.plant.kind)
         self.faults = faults
@@ -162,21 +166,31 @@ class BenchState:
         rig.slot, rig.fuel, rig.dyno, rig.faults = slot, fuel, self.dyno, dict(self.faults)
         return rig
 
-    def flash_work(self, revision: Revision) -> Work[Flashed]:
-        """The request that brings a revision's image into the unit."""
-        image, layout, unit = self.job.image(revision.image), self.job.layout, self.unit
-        report = self.block_done.emit
+    def flash_work(self, image: bytes) -> Work[Flashed]:
+        """The work that brings an image into the unit; nobody else may touch the unit until `flash_ended`."""
+        layout, unit = self.job.layout, self.unit
 
         def work(progress: Progress, cancelled: Asked) -> Flashed:
             def step(s: Step) -> None:
-                report(s)
                 # Reading, writing and comparing take about a third of the way each.
-                start = {"Reading": 0.0, "Writing": 0.4, "Comparing": 0.8}.get(s.phase, 0.9)
-                progress(start + 0.3 * s.done / max(s.total, 1), f"{s.phase}, block {s.done} of {s.total}")
+                start = {"Reading": 0.0, "Writing": 0.4, "Comparing": 0.7}.get(s.phase, 0.9)
+                share = start + 0.3 * s.done / max(s.total, 1)
+                progress(share, f"{s.phase}, block {s.done} of {s.total}", s)
 
             return flash(unit, layout, image, step, cancelled)
 
         return work
+
+    def flash_begins(self) -> None:
+        """The unit is taken for writing. Raises LinkError when it is being written already."""
+        if self.flashing:
+            raise LinkError("the unit is being written already", remedy="Wait until it is done, or cancel it.")
+        self.flashing = True
+
+    def flash_ended(self) -> None:
+        """Nobody writes any more, however it ended."""
+        self.flashing = False
+        self.changed.emit()
 
     def flashed(self) -> None:
         """The unit was written and proven: what was wrong in its memory is gone."""
@@ -185,22 +199,35 @@ class BenchState:
         self.unit.codes = stored_codes(self.faults)
         self.changed.emit()
 
-    def pull_work(self, slot: str, runs: Sequence[PullSettings]) -> Work[list[Measured]]:
-        """The request for runs in a row. Raises LinkError when the unit's memory is not whole."""
-        rig, count = self.rig(slot), len(runs)
+    def pull_work(self, slot: str, runs: Sequence[PullSettings]) -> Work[Measured]:
+        """The work of runs in a row, on the vehicle as it is now: what is changed meanwhile comes after them.
+
+        Raises LinkError when the unit's memory is not whole.
+        """
+        rig, count = self.rig(slot).fork(), len(runs)
         rig.unit.calibration(slot)
 
-        def work(progress: Progress, cancelled: Asked) -> list[Measured]:
+        def work(progress: Progress, cancelled: Asked) -> Measured:
             measured = []
             for number, settings in enumerate(runs):
 
                 def share(done: float, number: int = number) -> None:
                     progress((number + done) / count, f"Run {number + 1} of {count}")
 
-                measured.append(Measured(*rig.pull(settings, share, cancelled)))
-            return measured
+                measured.append(rig.pull(settings, share, cancelled))
+            return Measured(tuple(measured), rig)
 
         return work
+
+    def pulled(self, measured: Measured) -> None:
+        """The vehicle came back from its runs: warm, and with what its unit has learnt unless it was written since."""
+        rig = measured.rig
+        if self._rig is not None and self._rig.weather is rig.weather:
+            self._rig.take_up(rig)
+        if self.unit.memory == rig.unit.memory:
+            self.unit.learned.clear()
+            self.unit.learned.update(rig.unit.learned)
+        self.changed.emit()
 
     def may_pull(self, working: Revision | None) -> None:
         """Raise LinkError, saying what to do, when a run would not measure the revision in hand."""

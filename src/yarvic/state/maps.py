@@ -18,12 +18,13 @@ from yarvic.core.calibration.edits import (
     smooth_cells,
 )
 from yarvic.core.calibration.table import Scalar, Table
-from yarvic.core.errors import CalibrationError
+from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.evidence.cells import CellEvidence, cell_evidence
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import UNITS, convert, parse_number
 from yarvic.state.results import PullResult, RevisionResults
-from yarvic.state.session import DRAFT, Session
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import Session
 
 SCALARS = "scalars"
 # Operations that need a number, and what the number is called.
@@ -201,11 +202,10 @@ class MapsState:
         self._change(lambda t: set_cells(t, mask, clipped), f"{table.title}: a point dragged")
 
     def _change(self, operation: Callable[[Table], Table], what: str) -> None:
-        table = self.table()
-        assert table is not None
-        operation(table)  # out of bounds or without cells raises here, before a draft is begun
         draft = self.session.editable_draft()
         edit = draft.change_table(self.session.slot, self.key, operation, what)
+        if edit is not None:
+            self.session.edited(draft)
         self.session.say(what + "." if edit is not None else "Nothing changed.")
 
     def set_scalar(self, key: str, text: str) -> None:
@@ -213,9 +213,9 @@ class MapsState:
         maps = self.session.calibration(self.session.working, self.session.slot)
         if maps is None:
             return
-        value = parse_number(text)
-        maps.scalar(key).with_value(value)
-        self.session.editable_draft().change_scalar(self.session.slot, key, value)
+        draft = self.session.editable_draft()
+        if draft.change_scalar(self.session.slot, key, parse_number(text)) is not None:
+            self.session.edited(draft)
 
     def undo(self) -> None:
         """Take the last edit of the draft back."""
@@ -230,6 +230,10 @@ class MapsState:
         if draft is None or self.session.working != DRAFT:
             self.session.say("There is no edit to take back: no draft is in hand.")
             return
-        edit = draft.redo() if redo else draft.undo()
+        try:
+            step = draft.redo() if redo else draft.undo()
+        except YarvicError as error:
+            self.session.failed.emit(error)
+            return
         word = "Again" if redo else "Taken back"
-        self.session.say(f"{word}: {edit.what}." if edit else "There is nothing more.")
+        self.session.say(f"{word}: {step[0].what}." if step else "There is nothing more.")

@@ -17,7 +17,8 @@ from yarvic.core.units import UNITS, from_canonical
 from yarvic.state.gains import gain_between
 from yarvic.state.reading import Reading
 from yarvic.state.results import FULL_THROTTLE, RevisionResults, apart
-from yarvic.state.session import DRAFT, Session
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import Session
 from yarvic.state.sheet_readings import job_readings, job_state, lacking, plan_readings, plan_state
 
 # A fall of peak power from pull to pull that matters, as a share of it. Our choice: three pulls at this cost as much as

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import partial
 
 from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
 from yarvic.core.checks.limits import default_limits
@@ -22,14 +24,22 @@ FULL_THROTTLE = 1.0
 
 @dataclass(frozen=True)
 class PullResult:
-    """One pull with all that was computed of it. `curves` are by correction standard, empty without a dyno."""
+    """One pull with all that was computed of it. `curves` are by correction standard, empty without a dyno.
+
+    Its log stays in the job's file and is read where it is looked at, so that memory does not grow with the runs.
+    """
 
     evidence: Evidence
-    log: Log
+    read_log: Callable[[], Log] = field(compare=False, repr=False)
     pull: Pull
     findings: tuple[Finding, ...]
     curves: dict[str, Curve]
     held: Held | None = None
+
+    @property
+    def log(self) -> Log:
+        """Its log. Raises JobError when the job was closed, or the log is damaged."""
+        return self.read_log()
 
     @property
     def title(self) -> str:
@@ -158,7 +168,9 @@ def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: A
         for checked in check_log(item.id, log, limits[item.build], item.conditions, job.sheet.vehicle.asked):
             curves = _curves(item, checked.curve, job.sheet.vehicle)
             held = _held(item, log, checked.pull)
-            pulls[item.revision_id].append(PullResult(item, log, checked.pull, checked.findings, curves, held))
+            pulls[item.revision_id].append(
+                PullResult(item, partial(job.whole_log, item.id), checked.pull, checked.findings, curves, held)
+            )
     families = families_of(job.sheet.vehicle.asked)
     return {r: _judged(r, pulls[r], wrong[r], families) for r in revision_ids}
 

@@ -1,33 +1,35 @@
-"""The session: one open job, what is working and reference, and everything the views show of them."""
+"""The session: acts on the open job. Each is a request that knows what it is about; its outcome is applied there."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from psygnal import Signal
 
 from yarvic.bench.rig import PullSettings
-from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.image import unpack
-from yarvic.core.errors import CalibrationError, JobError, LinkError, NotReadyError, YarvicError
+from yarvic.core.calibration.image import image_id, unpack
+from yarvic.core.errors import JobError, LinkError, NotReadyError, YarvicError
 from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
-from yarvic.core.job.store import Job
+from yarvic.core.job.runs import NewRun
 from yarvic.core.link.flash import Flashed
 from yarvic.core.plan.readiness import Readiness
-from yarvic.state.bench import BenchState, Measured
-from yarvic.state.draft import DraftState, calibrations_of
+from yarvic.state.bench import Measured
+from yarvic.state.draft import DraftState, edits_to_take
+from yarvic.state.opened import bench_of
+from yarvic.state.requests import Request, Requests
 from yarvic.state.results import RevisionResults, evaluate
+from yarvic.state.selection import DRAFT, Selection
 from yarvic.state.settings import Settings
-from yarvic.state.sheet import SheetState
-from yarvic.state.work import Asked, Handle, Progress, Runner, Work, is_cancel
+from yarvic.state.sheet import judged_by, of_the_plan
+from yarvic.state.work import Asked, Handle, Progress, Runner, Work
 
-DRAFT = -1
+T = TypeVar("T")
 # What a run is called in lists.
 RUN_NAMES = {
     "inertia": "pull",
@@ -39,96 +41,150 @@ RUN_NAMES = {
 }
 STEPS = ("job", "plan", "maps", "flash", "dyno", "logs", "checks", "release")
 STEP_TITLES = dict(zip(STEPS, ("Job", "Plan", "Maps", "Flash", "Dyno", "Logs", "Checks", "Release"), strict=True))
+SOURCE = "simulated bench"
+JUDGING, CHECKING, DRAWING, SOLVING = "judging", "checking the file", "drawing the sheet", "the way by parts"
+# Requests whose outcome nobody waits for: when it is dropped there is nothing to say.
+QUIET = (JUDGING, CHECKING, DRAWING, SOLVING)
 
 
-class Session:
-    """State behind the window. Signals carry no data but what is named; listeners read the session."""
+class Session(Selection):
+    """State behind the window. Signals carry no data but what is named; listeners read the session.
 
-    job_changed = Signal()
-    sheet_changed = Signal()
+    `reads` are the things that a request may be bound to: by name, how their present value is found.
+    """
+
     panel_asked = Signal(str)  # a part of the step in sight is to be shown
-    selection_changed = Signal()
-    draft_changed = Signal()
     results_changed = Signal()
-    bench_changed = Signal()
     units_changed = Signal()
     theme_changed = Signal()
     step_changed = Signal(str)
     place_changed = Signal(object)  # a finding's Where: the figure jumps there
-    told = Signal(str, bool)  # a sentence for the status line; True for trouble
-    failed = Signal(object)  # a YarvicError to be shown in full
+    block_came = Signal(object, object)  # the flash request, and the Step it is at
 
     def __init__(self, settings: Settings, runner: Runner) -> None:
+        super().__init__()
         self.settings = settings
-        self.runner = runner
-        self.job: Job | None = None
-        self.bench: BenchState | None = None
-        self.sheet: SheetState | None = None
-        self.draft: DraftState | None = None
         self.results: dict[int, RevisionResults] = {}
-        self.working = DRAFT
-        self.reference: int | None = None
-        self.slot = ""
-        self.standard = "none"
         self.busy: str | None = None  # the title of the long work under way
-        self._running: Handle | None = None
-        self._revisions: list[Revision] = []
-        self._calibrations: dict[int, dict[str, Calibration]] = {}
+        self.requests = Requests(runner, self._still, self._was_dropped, self.failed.emit)
+        self.reads: dict[str, Callable[[Request], Hashable]] = {
+            "evidence": lambda r: tuple(e.id for e in self._evidence_of(r.revision)),
+            "judged by": lambda r: judged_by(self.job.sheet) if self.job is not None else None,
+            "the ledger": lambda r: of_the_plan(self.job.sheet) if self.job is not None else None,
+            "the rung in hand": lambda r: (self.working, self.draft),
+            "builds": lambda r: len(self.job.builds()) if self.job is not None else 0,
+        }
+
+    # -- requests
+
+    def request(self, kind: str, *, revision: int | None = None, reads: Sequence[str] = ()) -> Request:
+        """A request about the open job as it is now."""
+        build = len(self.job.builds()) if self.job is not None else None
+        bare = Request(self.requests.number(), kind, self.opening, revision, build)
+        return replace(bare, reads={name: self.reads[name](bare) for name in reads})
+
+    def _still(self, request: Request) -> str:
+        """Why the outcome of a request may not be applied any more; empty where it may."""
+        if request.job != self.opening:
+            return "the job it belongs to was closed meanwhile"
+        stale = [name for name, value in request.reads.items() if self.reads[name](request) != value]
+        return f"{' and '.join(stale)} changed meanwhile" if stale else ""
+
+    def holds(self, request: Request) -> bool:
+        """Whether everything is as it was when the request was made."""
+        return not self._still(request)
+
+    def still(self, request: Request) -> None:
+        """Raise JobError where what a request was made for is not so any more."""
+        why = self._still(request)
+        if why:
+            raise JobError(f"{request.kind} was not done: {why}", remedy="Look at it as it is now, and do it again.")
+
+    def _was_dropped(self, request: Request, why: str) -> None:
+        if request.kind not in QUIET:
+            self.say(f"{request.kind[:1].upper()}{request.kind[1:]}: {why[:1].lower()}{why[1:]}", trouble=True)
+
+    def start(
+        self,
+        request: Request,
+        title: str,
+        work: Work[T],
+        apply: Callable[[T], None],
+        *,
+        ended: Callable[[], None] = lambda: None,
+        heard: Callable[[object], None] | None = None,
+    ) -> Handle | None:
+        """Run visible work; one at a time. A failure is shown, a cancel is said."""
+        if self.busy is not None:
+            self.say(f"{self.busy} is under way: wait or cancel it.", trouble=True)
+            ended()
+            return None
+
+        def over() -> None:
+            self.busy = None
+            ended()
+            self.bench_changed.emit()
+
+        def done(outcome: T) -> None:
+            try:
+                apply(outcome)
+            finally:
+                self.bench_changed.emit()
+
+        self.busy = title
+        handle = self.requests.submit(request, title, work, done, ended=over, heard=heard)
+        self.bench_changed.emit()
+        return handle
 
     # -- opening
 
     def open_job(self, path: Path, *, read_only: bool = False, clock: Clock = now) -> None:
         """Open a job in place of the present one. Raises JobError; then the present one stays."""
-        job = Job.open(path, read_only=read_only, clock=clock)
-        try:
-            bench, no_bench = _bench_of(job)
-            revisions = job.revisions()
-            draft, draft_fault = self._kept_draft(job, revisions)
-        except YarvicError:
-            job.close()
-            raise
-        self.close_job()
-        self.job, self.sheet = job, SheetState(job, self._sheet_changed)
-        self._take_bench(bench)
-        self.standard = job.sheet.standard
+        said = self._open(path, read_only=read_only, clock=clock)
+        self.results = {}
+        self._select_afresh()
         self.settings.last_job = str(path)
-        self._take_up(draft)
-        self.working = DRAFT if draft is not None or not self._revisions else self._revisions[-1].id
-        self.reference = self._default_reference()
         self.job_changed.emit()
         self.selection_changed.emit()
-        if no_bench is not None:
-            self.say(f"{no_bench} Logs can be judged; nothing is flashed here.")
-        if draft is not None:
-            self.say(f"The draft on {draft.parent.name} was kept and is open again.")
-        if draft_fault is not None:
-            self.failed.emit(draft_fault)
-        self._judge([r.id for r in self._revisions])
-        self.runner.run(
-            "Checking the file", lambda p, c: verify(path), lambda _: None, self.failed.emit, visible=False
+        for each in said:
+            if isinstance(each, str):
+                self.say(each)
+            else:
+                self.failed.emit(each)
+        self._judge_all()
+        job = self.job
+        assert job is not None
+        self.requests.submit(
+            self.request(CHECKING),
+            "Checking the file",
+            lambda progress, cancelled: verify(path, lambda: job.writing, cancelled),
+            lambda _: None,
+            visible=False,
         )
 
-    def _take_bench(self, bench: BenchState | None) -> None:
-        assert self.job is not None
-        self.bench = bench
-        if bench is not None:
-            bench.changed.connect(lambda: self.bench_changed.emit())
-        self.slot = self.job.layout.slots[0] if self.job.has_maps else ""
+    def _close(self) -> None:
+        self.requests.cancel_all()
+        super()._close()
 
-    def _sheet_changed(self, judged_by: bool) -> None:
-        self.sheet_changed.emit()
-        if judged_by:
-            self._judge([r.id for r in self._revisions])
+    def close_job(self) -> None:
+        """Close the job; a draft stays in its file."""
+        self._close()
+        self.results = {}
+
+    def _sheet_was_changed(self, judged: bool) -> None:
+        super()._sheet_was_changed(judged)
+        if judged:
+            self._judge_all()
 
     def take_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> None:
         """Give a job without maps its layout and stock image. Raises CalibrationError, JobError; then it has none yet."""
         if self.job is None:
             raise JobError("no job is open", remedy="Open a job first.")
         made = self.job.take_stock(layout_toml, image, author or "not named", source=source)
-        bench, no_bench = _bench_of(self.job)
+        bench, no_bench = bench_of(self.job)
         self._take_bench(bench)
-        self._take_up(None)
-        self.working = made.id
+        self._take_draft(None)
+        self._select_afresh()
         self.reference = None
         self.results[made.id] = RevisionResults(made.id, (), (), ())
         self.job_changed.emit()
@@ -137,70 +193,7 @@ class Session:
             str(no_bench) if no_bench is not None else f"{made.name} is on file. Flash it, then pull the baseline."
         )
 
-    @staticmethod
-    def _kept_draft(job: Job, revisions: list[Revision]) -> tuple[DraftState | None, YarvicError | None]:
-        """The draft that was kept, or what is wrong with it: a bad draft does not keep the job shut."""
-        try:
-            kept = job.draft()
-            if kept is None:
-                return None, None
-            parent = next((r for r in revisions if r.id == kept.parent_id), None)
-            if parent is None:
-                raise JobError("the draft's parent is missing")
-            return DraftState(job, parent, kept.edits), None
-        except (JobError, CalibrationError) as error:
-            remedy = "The revisions are whole. The next edit begins a new draft in its place."
-            fault = JobError(f"the kept draft cannot be opened: {error.what}", concerns=str(job.path), remedy=remedy)
-            return None, fault
-
-    def _take_up(self, draft: DraftState | None) -> None:
-        assert self.job is not None
-        self._revisions = self.job.revisions()
-        self._calibrations.clear()
-        self.draft = draft
-        if draft is not None:
-            draft.changed.connect(lambda: self.draft_changed.emit())
-
-    def close_job(self) -> None:
-        """Close the job; a draft stays kept in its file."""
-        if self._running is not None:
-            self._running.cancel()
-        if self.job is not None:
-            self.job.close()
-        self.job = self.bench = self.sheet = self.draft = None
-        self.results = {}
-        self._revisions = []
-
-    # -- what is in hand
-
-    def revisions(self) -> list[Revision]:
-        """All revisions of the job, in order."""
-        return self._revisions
-
-    def revision(self, revision_id: int | None) -> Revision | None:
-        """The revision of this id; None for the draft and for none."""
-        return next((r for r in self._revisions if r.id == revision_id), None)
-
-    def working_revision(self) -> Revision | None:
-        """The revision in hand; None when it is the draft."""
-        return self.revision(self.working)
-
-    def working_name(self) -> str:
-        """The name on the working rung."""
-        return self.name_of(self.working)
-
-    def name_of(self, rung: int | None) -> str:
-        """The name of a rung; the draft has the name it will get."""
-        if rung == DRAFT and self.job is not None:
-            return self.job.next_name() if self.draft is not None else ""
-        revision = self.revision(rung)
-        return revision.name if revision else ""
-
-    def evidence_revision(self) -> Revision | None:
-        """The revision whose evidence is read: the working one, or the parent of the draft."""
-        if self.working == DRAFT and self.draft is not None:
-            return self.draft.parent
-        return self.working_revision()
+    # -- results
 
     def working_results(self) -> RevisionResults | None:
         """Results of the revision whose evidence is read."""
@@ -211,90 +204,93 @@ class Session:
         """Results of the reference."""
         return self.results.get(self.reference) if self.reference is not None else None
 
-    def calibration(self, rung: int | None, slot: str) -> Calibration | None:
-        """The calibration on a rung for one slot."""
-        if self.job is None:
-            return None
-        if rung == DRAFT:
-            return self.draft.calibrations[slot] if self.draft else None
-        revision = self.revision(rung)
-        if revision is None:
-            return None
-        if revision.id not in self._calibrations:
-            self._calibrations[revision.id] = calibrations_of(self.job, revision)
-        return self._calibrations[revision.id][slot]
+    def _evidence_of(self, revision_id: int | None) -> list[Any]:
+        return [e for e in self.job.evidence() if e.revision_id == revision_id] if self.job is not None else []
 
-    def choose_working(self, rung: int) -> None:
-        """Make a rung the working one."""
-        if rung != self.working:
-            self.working = rung
-            if self.reference == rung:
-                self.reference = self._default_reference()
-            self.selection_changed.emit()
+    def _judge_all(self) -> None:
+        """Judge every revision, those in hand first."""
+        first = [r.id for r in (self.evidence_revision(), self.revision(self.reference)) if r is not None]
+        rest = [r.id for r in reversed(self.revisions()) if r.id not in first]
+        for revision_id in [*first, *rest]:
+            self._judge(revision_id)
 
-    def choose_reference(self, rung: int) -> None:
-        """Make a revision the reference; the draft and the working rung cannot be it."""
-        if rung in (DRAFT, self.working):
-            self.say("The working rung cannot be its own reference: choose another.", trouble=True)
-        elif rung != self.reference:
-            self.reference = rung
-            self.selection_changed.emit()
+    def _judge(self, revision_id: int) -> None:
+        job = self.job
+        if job is None:
+            return
+        if not self._evidence_of(revision_id):
+            self.results[revision_id] = RevisionResults(revision_id, (), (), ())
+            return
+        request = self.request(JUDGING, revision=revision_id, reads=("evidence", "judged by"))
 
-    def _default_reference(self) -> int | None:
-        if self.working == DRAFT and self.draft is not None:
-            return self.draft.parent.id
-        revision = self.working_revision()
-        return revision.parent_id if revision is not None else None
+        def work(progress: Progress, cancelled: Asked) -> RevisionResults:
+            return evaluate(job, [revision_id], progress, cancelled)[revision_id]
 
-    def go(self, step: str) -> None:
-        """Show a step."""
-        if step in STEPS:
-            self.settings.step = step  # type: ignore[assignment]
-            self.step_changed.emit(step)
+        def apply(results: RevisionResults) -> None:
+            self.results[revision_id] = results
+            self.results_changed.emit()
+
+        self.requests.submit(request, "Judging", work, apply, visible=False)
 
     # -- drafting
 
-    def editable_draft(self) -> DraftState:
-        """The draft that an edit goes into: the one in hand, or a new one on the working revision.
-
-        Raises JobError when the job may not be written, or a draft on another revision is open.
-        """
+    def _may_draft(self) -> Revision:
+        """The revision that a new draft would stand on. Raises JobError when none may be begun."""
         if self.job is None:
             raise JobError("no job is open", remedy="Open a job first.")
         if self.job.read_only:
             raise JobError("the job is open read only", remedy="Close it elsewhere and open it again.")
         if self.draft is not None:
-            if self.working != DRAFT:
-                raise JobError(
-                    f"a draft on {self.draft.parent.name} is open",
-                    remedy="Choose the draft on the ladder, or discard it first.",
-                )
-            return self.draft
+            raise JobError(
+                f"a draft on {self.draft.parent.name} is open",
+                remedy="Choose the draft on the ladder, or discard it first.",
+            )
         parent = self.working_revision()
         if parent is None:
             raise JobError("the job has no maps yet", remedy="Take its stock image under Maps.")
-        self.draft = DraftState(self.job, parent)
-        self.draft.changed.connect(lambda: self.draft_changed.emit())
-        self.working = DRAFT
-        self.reference = parent.id
-        self.selection_changed.emit()
-        return self.draft
+        return parent
 
-    def take_image(self, path: Path) -> int:
-        """Take the maps of an image file (Intel HEX or raw) into the draft; gives the number of tables changed.
+    def editable_draft(self) -> DraftState:
+        """The draft that an edit goes into: the one in hand, or one on the working revision that is not begun yet.
 
-        Raises FormatError, CalibrationError for an image of another family or a damaged one, JobError.
+        A new one is taken in hand with its first edit, by `edited`. Raises JobError when the job may not be written,
+        or a draft on another revision is open.
         """
+        if self.draft is not None and self.working == DRAFT and self.job is not None and not self.job.read_only:
+            return self.draft
+        parent = self._may_draft()
+        assert self.job is not None
+        return DraftState(self.job, parent)
+
+    def edited(self, draft: DraftState) -> None:
+        """A draft got an edit: it is the one in hand."""
+        if draft is not self.draft:
+            self._take_draft(draft)
+            self.select(DRAFT, draft.parent.id)
+
+    def image_request(self) -> Request:
+        """What an image that is about to be chosen is for: the rung in hand as it is now."""
+        return self.request("taking the image", revision=self.working, reads=("the rung in hand",))
+
+    def take_image(self, path: Path, request: Request | None = None) -> int:
+        """Take the maps of an image file (Intel HEX or raw) into the draft, as one step; gives how many changed.
+
+        `request` is what the file was asked for. Raises FormatError, CalibrationError for an image of another family
+        or a damaged one, JobError; then nothing has changed.
+        """
+        if request is not None:
+            self.still(request)
         if self.job is None:
             raise JobError("no job is open", remedy="Open a job first.")
         layout = self.job.layout
         data = read_image(path, layout.size)
         others = {slot: unpack(data, layout, slot, source=path.name) for slot in layout.slots}
-        before = (self.working, self.reference, self.draft)
-        count = self.editable_draft().take(others, f"taken from {path.name}")
-        if count == 0 and before[2] is None:
-            self.working, self.reference, self.draft = before
-            self.selection_changed.emit()
+        draft = self.editable_draft()
+        edits = edits_to_take(draft.calibrations, others, f"taken from {path.name}")
+        if edits:
+            draft.add(edits)
+            self.edited(draft)
+        count = len(edits)
         self.say(f"{count} tables and values taken from {path.name}." if count else "The image holds the same maps.")
         return count
 
@@ -304,82 +300,69 @@ class Session:
             return
         parent = self.draft.parent
         self.job.drop_draft()
-        self.draft = None
+        self._take_draft(None)
         self.working = parent.id
-        self.reference = self._default_reference()
-        self.selection_changed.emit()
+        self.select(parent.id, self.default_reference())
         self.say(f"The draft was discarded; {parent.name} is in hand.")
 
-    def commit_draft(self, reason: str, author: str) -> Revision:
-        """Make a revision of the draft. Raises JobError; then the draft stays."""
+    def commit_draft(self, reason: str, author: str, draft: DraftState | None = None) -> Revision:
+        """Make a revision of the draft; `draft` is the one that the reason was written for.
+
+        Raises JobError; then the draft stays.
+        """
         if self.draft is None:
             raise JobError("there is no draft", remedy="Change a cell first.")
+        if draft is not None and draft is not self.draft:
+            raise JobError("the reason was written for another draft", remedy="Read it again, and commit it.")
         revision = self.draft.commit(reason, author)
         self.settings.author = author.strip()
-        self._take_up(None)
+        self._take_draft(None)
         self.working = revision.id
-        self.reference = self._default_reference()
         self.results[revision.id] = RevisionResults(revision.id, (), (), ())
-        self.selection_changed.emit()
+        self.select(revision.id, self.default_reference())
         self.say(f"{revision.name} is committed and on disk.")
         return revision
 
-    # -- long work
-
-    def start(self, title: str, work: Work[Any], done: Callable[[Any], None]) -> None:
-        """Run visible work; one at a time. A failure is shown, a cancel is said."""
-        if self.busy is not None:
-            self.say(f"{self.busy} is under way: wait or cancel it.", trouble=True)
-            return
-
-        job = self.job
-
-        def finished(result: Any) -> None:
-            self.busy = None
-            if self.job is not job and job is not None:
-                return  # the job it belongs to was closed meanwhile
-            try:
-                done(result)
-            except YarvicError as error:
-                self.failed.emit(error)
-            self.bench_changed.emit()
-
-        def failed(error: YarvicError) -> None:
-            self.busy = None
-            if is_cancel(error):
-                self.say(str(error))
-            else:
-                self.failed.emit(error)
-            self.bench_changed.emit()
-
-        self.busy = title
-        handle = self.runner.run(title, work, finished, failed)
-        self._running = handle if self.busy is not None else None
-        self.bench_changed.emit()
+    # -- the unit and the bench
 
     def flash(self) -> None:
         """Write the working revision into the unit."""
-        revision = self.working_revision()
-        if self.job is None or self.bench is None:
+        revision, bench, job = self.working_revision(), self.bench, self.job
+        if job is None or bench is None:
             return
         if revision is None:
             self.say("Commit the draft first: only a revision is flashed.", trouble=True)
             return
-        stops = Readiness(self.job.sheet.readiness).stopping()
-        if stops:
-            remedy = "Mend it, look again, and set it to pass under Job, Readiness."
-            self.failed.emit(
-                NotReadyError("flashing is stopped by the vehicle's readiness", concerns=stops, remedy=remedy)
-            )
+        try:
+            _ready_to_flash(job.sheet.readiness, read_only=job.read_only)
+            work = bench.flash_work(job.image(revision.image))
+            if self.busy is None:
+                bench.flash_begins()
+        except YarvicError as error:
+            self.failed.emit(error)
             return
-        bench, job = self.bench, self.job
+        request = self.request("flashing", revision=revision.id)
 
-        def done(result: Flashed) -> None:
+        def apply(result: Flashed) -> None:
+            # What was proven is what lies there: somebody else may have had the unit since.
+            if not image_id(bench.unit.memory) == result.image == revision.image:
+                raise LinkError(
+                    f"the unit does not hold {revision.name} any more",
+                    concerns=result.identity.name,
+                    remedy="Nothing was recorded. Flash again.",
+                )
             job.record_flash(revision.id, result.identity.name, result.image, len(result.written))
             bench.flashed()
-            self.say(f"{revision.name} is in the unit: {len(result.written)} blocks written and read back equal.")
+            self.say(f"{revision.name} is in the unit: {len(result.written)} blocks written, all read back equal.")
 
-        self.start(f"Flashing {revision.name}", bench.flash_work(revision), done)
+        self.start(
+            request,
+            f"Flashing {revision.name}",
+            work,
+            apply,
+            ended=bench.flash_ended if self.busy is None else lambda: None,
+            heard=lambda step: self.block_came.emit(request, step),
+        )
 
     def pull(self, count: int) -> None:
         """Run pulls of the working revision in a row, as the bench is set, and record them."""
@@ -394,56 +377,44 @@ class Session:
             self._run([replace(usual, kind=kind, throttle=share) for share in throttles])
 
     def _run(self, runs: Sequence[PullSettings]) -> None:
-        if self.job is None or self.bench is None:
+        revision, job, bench = self.working_revision(), self.job, self.bench
+        if job is None or bench is None:
             return
-        revision, job = self.working_revision(), self.job
         try:
             if job.read_only:
                 raise JobError("the job is open read only", remedy="Pulls could not be recorded.")
-            self.bench.may_pull(revision)
-            work = self.bench.pull_work(self.slot, runs)
+            if bench.flashing:
+                raise LinkError("the unit is being written", remedy="Wait until it is done.")
+            bench.may_pull(revision)
+            work = bench.pull_work(self.slot, runs)
         except YarvicError as error:
             self.failed.emit(error)
             return
         assert revision is not None
-        before = len([e for e in job.evidence() if e.revision_id == revision.id])
+        # The build is the one that is on the vehicle now, whatever is fitted while it runs.
+        request = self.request("pulling", revision=revision.id)
 
-        def done(measured: list[Measured]) -> None:
-            for number, m in enumerate(measured, before + 1):
-                title = f"{revision.name} {RUN_NAMES[m.conditions.run]} {number}"
-                job.add_evidence(title, revision.id, m.log, m.conditions, source="simulated bench")
-            runs = "1 run" if len(measured) == 1 else f"{len(measured)} runs"
-            self.say(f"{runs} of {revision.name} recorded.")
-            self._judge([revision.id])
+        def apply(measured: Measured) -> None:
+            before = len(self._evidence_of(revision.id))
+            made = [
+                NewRun(f"{revision.name} {RUN_NAMES[c.run]} {n}", log, c)
+                for n, (log, c) in enumerate(measured.runs, before + 1)
+            ]
+            job.add_runs(made, revision.id, source=SOURCE, build=request.build)
+            bench.pulled(measured)
+            count = "1 run" if len(made) == 1 else f"{len(made)} runs"
+            self.say(f"{count} of {revision.name} recorded.")
+            self._judge(revision.id)
 
-        self.start(f"Pulling {revision.name}", work, done)
-
-    def _judge(self, revision_ids: list[int]) -> None:
-        job = self.job
-        assert job is not None
-
-        def work(progress: Progress, cancelled: Asked) -> dict[int, RevisionResults]:
-            return evaluate(job, revision_ids, progress, cancelled)
-
-        def done(results: dict[int, RevisionResults]) -> None:
-            if job is self.job:
-                self.results.update(results)
-                self.results_changed.emit()
-
-        def failed(error: YarvicError) -> None:
-            if job is self.job:
-                self.failed.emit(error)
-
-        self.runner.run("Judging", work, done, failed, visible=False)
-
-    def attempt(self, do: Callable[[], object]) -> None:
-        """Do what may be refused; a refusal is shown in full."""
-        try:
-            do()
-        except YarvicError as error:
-            self.failed.emit(error)
+        self.start(request, f"Pulling {revision.name}", work, apply)
 
     # -- preferences
+
+    def go(self, step: str) -> None:
+        """Show a step."""
+        if step in STEPS:
+            self.settings.step = step  # type: ignore[assignment]
+            self.step_changed.emit(step)
 
     def choose_unit(self, quantity: str, label: str) -> None:
         """Show a quantity in another unit, everywhere."""
@@ -460,16 +431,11 @@ class Session:
         self.settings.theme = "night" if theme == "night" else "paper"
         self.theme_changed.emit()
 
-    def say(self, sentence: str, *, trouble: bool = False) -> None:
-        """Put a sentence in the status line."""
-        self.told.emit(sentence, trouble)
 
-
-def _bench_of(job: Job) -> tuple[BenchState | None, LinkError | None]:
-    """The simulated bench for a job; none, and why, where no simulated vehicle has its unit or there are no maps yet."""
-    if not job.has_maps:
-        return None, None
-    try:
-        return BenchState(job), None
-    except LinkError as error:
-        return None, error
+def _ready_to_flash(readiness: Sequence[Any], *, read_only: bool) -> None:
+    stops = Readiness(tuple(readiness)).stopping()
+    if stops:
+        remedy = "Mend it, look again, and set it to pass under Job, Readiness."
+        raise NotReadyError("flashing is stopped by the vehicle's readiness", concerns=stops, remedy=remedy)
+    if read_only:
+        raise JobError("the job is open read only", remedy="The flash could not be recorded.")

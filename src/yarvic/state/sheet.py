@@ -43,7 +43,7 @@ class SheetState:
         self.job.keep_sheet(new, what)
         self._undo = [*self._undo[-MOST_UNDONE:], (before, what)]
         self._redo = []
-        self._changed(_judged_by(new) != _judged_by(before))
+        self._changed(judged_by(new) != judged_by(before))
 
     def undo(self) -> str:
         """Take the last change back; gives what it was, empty when there is none."""
@@ -61,7 +61,7 @@ class SheetState:
         self.job.keep_sheet(sheet, f"{word}: {what}")
         source.pop()
         target.append((before, what))
-        self._changed(_judged_by(sheet) != _judged_by(before))
+        self._changed(judged_by(sheet) != judged_by(before))
         return what
 
     def take(self, other: JobSheet, source: str) -> None:
@@ -270,8 +270,15 @@ class SheetState:
         self.set_plan(f"Into the plan: {answer.sentence}", answers=(*others, answer))
 
 
-def _judged_by(sheet: JobSheet) -> tuple[Any, ...]:
-    """What of a sheet decides findings and curves."""
+def of_the_plan(sheet: JobSheet) -> tuple[Any, ...]:
+    """What parts are found by: another value when any of it changes."""
+    plan = sheet.plan
+    asked = plan.target, plan.band, plan.margin, plan.budget, plan.rate
+    return sheet.limits, sheet.parts, sheet.vehicle.loss, asked
+
+
+def judged_by(sheet: JobSheet) -> tuple[Any, ...]:
+    """What of a sheet decides findings and curves, as a value that can be compared."""
     v = sheet.vehicle
     return sheet.limits, sheet.parts, v.asked, v.loss, v.stroke_mm, v.ignition, sheet.band_rpm
 

@@ -2,14 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from typing import Any, Protocol, TypeVar
 
 from yarvic.core.errors import Cancelled, YarvicError
 
 T = TypeVar("T")
-Progress = Callable[[float, str], None]
 Asked = Callable[[], bool]
+Heard = Callable[[object], None]
+
+
+class Progress(Protocol):
+    """Says how much is done and what is being done; `detail` is for who wants to know more than words."""
+
+    def __call__(self, share: float, what: str, detail: object = None, /) -> None:
+        """Report. What listens cannot raise into the work."""
+
+
 Work = Callable[[Progress, Asked], T]
 
 
@@ -33,8 +43,12 @@ class Runner(Protocol):
         failed: Callable[[YarvicError], None],
         *,
         visible: bool = True,
+        heard: Heard | None = None,
     ) -> Handle:
-        """Start work; exactly one of `done` and `failed` is called later, in the interface's thread."""
+        """Start work; exactly one of `done` and `failed` is called later, in the interface's thread.
+
+        `heard` is given the details of its progress, in that thread too.
+        """
 
 
 class InlineRunner:
@@ -48,11 +62,18 @@ class InlineRunner:
         failed: Callable[[YarvicError], None],
         *,
         visible: bool = True,
+        heard: Heard | None = None,
     ) -> Handle:
         """Run to the end, then call back."""
-        handle = _Inline(title)
+        handle = InlineHandle(title)
+
+        def progress(share: float, what: str, detail: object = None, /) -> None:
+            if heard is not None and detail is not None:
+                with contextlib.suppress(Exception):
+                    heard(detail)
+
         try:
-            result = work(lambda share, what: None, lambda: handle.asked)
+            result = work(progress, lambda: handle.asked)
         except YarvicError as error:
             failed(error)
         else:
@@ -60,12 +81,15 @@ class InlineRunner:
         return handle
 
 
-class _Inline:
+class InlineHandle:
+    """Work that runs in place."""
+
     def __init__(self, title: str) -> None:
         self.title = title
         self.asked = False
 
     def cancel(self) -> None:
+        """Ask it to stop."""
         self.asked = True
 
 

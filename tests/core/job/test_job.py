@@ -54,7 +54,8 @@ def test_everything_is_there_after_reopening(job, pulled):
     job.record_flash(first.id, "unit 1", first.image, 3)
     job.fit("front intercooler", {"intercooler": "front intercooler"})
     job.waive(first.id, "pulls", "Rowan Sedge", "one was enough for a try")
-    draft = job.keep_draft(first.id, first.edits)
+    job.add_step(first.id, 0, job.edits(first.id))
+    draft = job.draft()
     path = job.path
     job.close()
     again = Job.open(path)
@@ -311,7 +312,7 @@ def test_read_only_refuses_to_write(demo_path):
     try:
         for action in (
             lambda: commit(job),
-            lambda: job.keep_draft(1, ()),
+            lambda: job.add_step(1, 0, ()),
             lambda: job.note("x", "y"),
             lambda: job.fit("x", {}),
         ):
@@ -390,7 +391,7 @@ for n in range(1, 10000):
     mask[n % 10, n % 13] = True
     changed = add_to_cells(spark, mask, 0.1 if n % 2 else -0.1)
     edit = edit_between("RON 95", spark, changed, "step")
-    job.keep_draft(parent.id, (edit,))
+    job.add_step(parent.id, 0, (edit,))
     maps["RON 95"] = maps["RON 95"].with_table(changed)
     name = job.next_name()
     image = pack(maps, job.layout, name, base)

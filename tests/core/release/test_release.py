@@ -17,6 +17,7 @@ from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.job.model import Evidence, Flash, Revision, Waiver
 from yarvic.core.physics.power import power_from_torque
 from yarvic.core.release.gate import Case, gate, is_open
+from yarvic.core.release.grounds import written
 from yarvic.core.release.package import build_package, verify_package, write_package
 from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
 from yarvic.demo.ptarmigan import PTARMIGAN
@@ -33,7 +34,7 @@ def summary(family, severity=PASS):
 
 @pytest.fixture
 def case(pulled):
-    revision = Revision(2, "A1", 1, "why", "who", "2024-01-01", IMAGE, 1, ())
+    revision = Revision(2, "A1", 1, "why", "who", "2024-01-01", IMAGE, 1)
     evidence = tuple(Evidence(f"R{i}", f"pull {i}", 2, 1, "2024-01-01", "test", pulled[1]) for i in range(3))
     return Case(
         sheet=PTARMIGAN.sheet(),
@@ -85,7 +86,9 @@ def test_each_condition_shuts_the_gate(case, change, key, may_waive):
     condition = next(c for c in gate(found) if c.key == key)
     assert condition.may_waive is may_waive
     # A waiver opens what may be waived, and nothing else.
-    waived = replace(found, waivers=(Waiver(2, key, "Rowan Sedge", "seen and accepted", "t"),))
+    waived = replace(
+        found, waivers=(Waiver(2, key, "Rowan Sedge", "seen and accepted", "t", written(condition.grounds)),)
+    )
     assert (key in shut(waived)) is (not may_waive)
 
 

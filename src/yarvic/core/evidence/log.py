@@ -69,9 +69,9 @@ class Log:
             return np.full(times.shape, np.nan)
         result = np.interp(times, t, v, left=np.nan, right=np.nan)
         steps = np.diff(t)
-        holes = np.flatnonzero(steps > GAP_STEPS * np.median(steps))
-        for i in holes:
-            result[(times > t[i]) & (times < t[i + 1])] = np.nan
+        before = np.clip(np.searchsorted(t, times, side="right") - 1, 0, steps.size - 1)
+        in_hole = (steps > GAP_STEPS * np.median(steps))[before] & (times > t[before]) & (times < t[before + 1])
+        result[in_hole] = np.nan
         return result
 
     def cut(self, start_s: float, end_s: float) -> Log:

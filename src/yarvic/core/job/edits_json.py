@@ -4,25 +4,42 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from typing import Any
 
 from yarvic.core.calibration.edits import Edit
 
 
 def edits_to_json(edits: Iterable[Edit]) -> str:
     """A list of edits as one JSON array."""
-    return json.dumps([[e.slot, e.key, e.what, e.cells, e.before, e.after] for e in edits])
+    return json.dumps([_listed(e) for e in edits])
+
+
+def edit_to_json(edit: Edit) -> str:
+    """One edit."""
+    return json.dumps(_listed(edit))
 
 
 def edits_from_json(text: str) -> tuple[Edit, ...]:
     """The edits again. Raises ValueError or TypeError for text that does not hold them."""
-    return tuple(
-        Edit(
-            str(slot),
-            str(key),
-            str(what),
-            tuple((int(r), int(c)) for r, c in cells),
-            tuple(float(v) for v in before),
-            tuple(float(v) for v in after),
-        )
-        for slot, key, what, cells, before, after in json.loads(text)
+    return tuple(_edit(each) for each in json.loads(text))
+
+
+def edit_from_json(text: str) -> Edit:
+    """One edit again. Raises ValueError or TypeError."""
+    return _edit(json.loads(text))
+
+
+def _listed(e: Edit) -> list[Any]:
+    return [e.slot, e.key, e.what, e.cells, e.before, e.after]
+
+
+def _edit(listed: Any) -> Edit:
+    slot, key, what, cells, before, after = listed
+    return Edit(
+        str(slot),
+        str(key),
+        str(what),
+        tuple((int(r), int(c)) for r, c in cells),
+        tuple(float(v) for v in before),
+        tuple(float(v) for v in after),
     )

@@ -5,14 +5,15 @@ from __future__ import annotations
 import fcntl
 import os
 import sqlite3
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from importlib.resources import files
 from pathlib import Path
 from typing import IO
 from urllib.parse import quote
 
-from yarvic.core.errors import JobError, JobInUseError, JobNotWritableError
+from yarvic.core.errors import Cancelled, JobError, JobInUseError, JobNotWritableError
 from yarvic.core.job.migrations import VERSION, bring_up_to_date, lay_over
 
 APPLICATION_ID = 0x59524A42  # "YRJB"
@@ -21,6 +22,12 @@ _TABLES = {
     "sheet", "build", "image", "revision", "draft", "evidence", "evidence_column", "flash", "waiver", "release",
     "journal",
 }  # fmt: skip
+_TABLES_SINCE = {3: {"draft_edit"}}
+# How long a statement waits for another program's lock, s, before it is rolled back and said.
+WAITS_S = 1.5
+# How often the check of a whole file looks whether somebody wants to write: steps of the database, s while it waits.
+STEPS_BETWEEN_LOOKS = 2000
+LOOKS_EVERY_S = 0.02
 
 
 @contextmanager
@@ -35,7 +42,8 @@ def said(path: Path) -> Iterator[None]:
         elif "readonly" in text:
             what, remedy = "the file may not be written", "Open it read only, or copy it to a folder of yours."
         elif "locked" in text:
-            what, remedy = "another program holds the file", "Close that program and try again."
+            what = f"another program holds the file{holders(path)}: nothing was changed"
+            remedy = "Close that program and do it again."
         else:
             what, remedy = f"the file could not be used: {text}", "Restore the job from a copy."
         raise JobError(what, concerns=str(path), remedy=remedy, details=text) from error
@@ -50,6 +58,29 @@ def said(path: Path) -> Iterator[None]:
             remedy="Restore it from a copy. Nothing was written to it.",
             details=str(error),
         ) from error
+
+
+def holders(path: Path) -> str:
+    """Which other processes hold locks on a file, in words; empty where the system does not tell."""
+    try:
+        wanted = path.stat().st_ino
+        lines = Path("/proc/locks").read_text("ascii").splitlines()
+    except (OSError, UnicodeDecodeError):
+        return ""
+    found = []
+    for line in lines:
+        fields = line.replace("->", "").split()
+        if len(fields) >= 6 and fields[5].rpartition(":")[2] == str(wanted) and fields[4] != str(os.getpid()):
+            found.append(fields[4])
+    names = [f"process {pid}{_program(pid)}" for pid in dict.fromkeys(found)]
+    return f" ({', '.join(names)})" if names else ""
+
+
+def _program(pid: str) -> str:
+    try:
+        return f", {Path(f'/proc/{pid}/comm').read_text('utf-8').strip()}"
+    except (OSError, UnicodeDecodeError):
+        return ""
 
 
 class WriteLock:
@@ -100,8 +131,9 @@ def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
     with said(path):
         mode = "ro" if read_only else "rw"
         connection = sqlite3.connect(
-            f"file:{quote(str(path.absolute()))}?mode={mode}", uri=True, isolation_level=None, check_same_thread=False
-        )
+            f"file:{quote(str(path.absolute()))}?mode={mode}", uri=True, isolation_level=None, check_same_thread=False,
+            timeout=WAITS_S,
+        )  # fmt: skip
         try:
             _prepare(connection)
             version = _check(connection, path)
@@ -208,7 +240,7 @@ def _check(connection: sqlite3.Connection, path: Path) -> int:
             remedy="Install the newer Yarvic. Nothing was changed.",
         )
     tables = {row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type='table'")}
-    missing = _TABLES - tables
+    missing = (_TABLES | {t for since, names in _TABLES_SINCE.items() if version >= since for t in names}) - tables
     if missing:
         raise JobError(
             f"the job file is damaged: it lacks {', '.join(sorted(missing))}",
@@ -218,19 +250,32 @@ def _check(connection: sqlite3.Connection, path: Path) -> int:
     return version
 
 
-def verify(path: Path) -> None:
-    """Read the whole file and check its structure and references. Raises JobError when it is damaged.
+def verify(
+    path: Path, make_room: Callable[[], bool] = lambda: False, cancelled: Callable[[], bool] = lambda: False
+) -> None:
+    """Read the whole file and check its structure and references. Raises JobError when it is damaged, Cancelled.
 
-    On a connection of its own, so that it may run beside the work.
+    On a connection of its own, so that it may run beside the work. A reader holds up writes: as soon as `make_room`
+    asks for it the check lets go of the file, and begins anew when the write is done.
     """
     _set_right(path)
-    with said(path):
-        connection = sqlite3.connect(f"file:{quote(str(path.absolute()))}?mode=ro", uri=True)
-        try:
-            result = connection.execute("PRAGMA integrity_check(1)").fetchone()[0]
-            broken = connection.execute("PRAGMA foreign_key_check").fetchone()
-        finally:
-            connection.close()
+    while True:
+        if cancelled():
+            raise Cancelled("checking the file was cancelled")
+        with said(path):
+            connection = sqlite3.connect(f"file:{quote(str(path.absolute()))}?mode=ro", uri=True, timeout=WAITS_S)
+            connection.set_progress_handler(lambda: int(make_room() or cancelled()), STEPS_BETWEEN_LOOKS)
+            try:
+                result = connection.execute("PRAGMA integrity_check(1)").fetchone()[0]
+                broken = connection.execute("PRAGMA foreign_key_check").fetchone()
+                break
+            except sqlite3.OperationalError as error:
+                if error.sqlite_errorcode != sqlite3.SQLITE_INTERRUPT:
+                    raise
+            finally:
+                connection.close()
+        while make_room() and not cancelled():
+            time.sleep(LOOKS_EVERY_S)
     if result != "ok" or broken is not None:
         raise JobError(
             "the job file is damaged", concerns=str(path), remedy="Restore it from a copy.", details=str(result)

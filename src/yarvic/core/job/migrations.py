@@ -11,7 +11,9 @@ from typing import Any
 
 from yarvic.core.plan.stations import station_keys
 
-VERSION = 2
+VERSION = 3
+# The channel before a throttle was called by the name of the one behind it up to version 2: new key, old key.
+_AIRBOX = ("airbox_pressure", "manifold_pressure")
 # What the stations of version 1 are called now.
 _STATIONS_1 = {"exhaust_pipe": "aftertreatment"}
 
@@ -24,6 +26,11 @@ def bring_up_to_date(connection: sqlite3.Connection, version: int) -> None:
             connection.execute("ALTER TABLE build ADD COLUMN event TEXT NOT NULL DEFAULT '{}'")
             for document in connection.execute("SELECT document FROM sheet").fetchall():
                 connection.execute("UPDATE sheet SET document = ?", (sheet_of_1(document[0]),))
+        if version < 3:
+            connection.execute("ALTER TABLE waiver ADD COLUMN finding TEXT NOT NULL DEFAULT ''")
+            connection.execute("UPDATE evidence_column SET key = ? WHERE key = ?", _AIRBOX)
+            _edits_of_their_own(connection, "draft", "draft_edit")
+            connection.execute("UPDATE draft SET edits = '[]'")
         connection.execute(f"PRAGMA user_version={VERSION}")
         connection.execute("COMMIT")
     except BaseException:
@@ -41,6 +48,30 @@ def lay_over(connection: sqlite3.Connection, version: int) -> None:
         connection.execute("CREATE TEMP TABLE sheet (id INTEGER, document TEXT, layout TEXT)")
         for number, document, layout in rows:
             connection.execute("INSERT INTO temp.sheet VALUES (?, ?, ?)", (number, sheet_of_1(document), layout))
+    if version < 3:
+        connection.execute("CREATE TEMP VIEW waiver AS SELECT *, '' AS finding FROM main.waiver")
+        # A view takes no parameters: the two names stand in it as _AIRBOX has them.
+        connection.execute(
+            "CREATE TEMP VIEW evidence_column AS SELECT evidence_id, position, CASE key WHEN 'manifold_pressure'"
+            " THEN 'airbox_pressure' ELSE key END AS key, title, quantity, unit, time_position, count, crc32, data"
+            " FROM main.evidence_column"
+        )
+        _edits_of_their_own(connection, "main.draft", "draft_edit", "TEMP")
+
+
+def _edits_of_their_own(connection: sqlite3.Connection, source: str, target: str, temp: str = "") -> None:
+    """The edits of a draft as rows, each a step of its own, as they could be undone before."""
+    connection.execute(
+        f"CREATE {temp} TABLE {target} (position INTEGER PRIMARY KEY, step INTEGER, edit TEXT NOT NULL)"
+    )
+    for (text,) in connection.execute(f"SELECT edits FROM {source}").fetchall():  # noqa: S608 - our own names
+        try:
+            edits = list(json.loads(text))
+        except (ValueError, TypeError):
+            # Nobody can read it: it stays in one row, and is said to be damaged when the draft is looked at.
+            edits = [text]
+        rows = [(n, n, json.dumps(each)) for n, each in enumerate(edits)]
+        connection.executemany(f"INSERT INTO {target} VALUES (?, ?, ?)", rows)  # noqa: S608 - our own names
 
 
 def sheet_of_1(document: str) -> str:

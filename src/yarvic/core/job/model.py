@@ -91,7 +91,7 @@ class Build:
 
 @dataclass(frozen=True)
 class Revision:
-    """An immutable set of maps: parent, reason, author, time, image by its SHA-256, edits against the parent."""
+    """An immutable set of maps: parent, reason, author, time, image by its SHA-256. Its edits are read by `Job.edits`."""
 
     id: int
     name: str
@@ -101,16 +101,20 @@ class Revision:
     time: str
     image: str
     build: int
-    edits: tuple[Edit, ...]
 
 
 @dataclass(frozen=True)
 class Draft:
-    """The one thing that changes: edits on top of a revision, kept on disk after each."""
+    """The one thing that changes: steps of edits on top of a revision, on disk after each; a step is undone whole."""
 
     parent_id: int
-    edits: tuple[Edit, ...]
+    steps: tuple[tuple[Edit, ...], ...]
     time: str
+
+    @property
+    def edits(self) -> tuple[Edit, ...]:
+        """All edits in order."""
+        return tuple(e for step in self.steps for e in step)
 
 
 @dataclass(frozen=True)
@@ -146,6 +150,7 @@ class Waiver:
     name: str
     reason: str
     time: str
+    finding: str = ""  # what it waives, as `Condition.grounds` writes it
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic import ValidationError
 
@@ -17,6 +17,7 @@ from yarvic.core.job import file
 from yarvic.core.job.model import Entry
 
 Clock = Callable[[], datetime]
+T = TypeVar("T")
 
 
 def now() -> datetime:
@@ -24,7 +25,10 @@ def now() -> datetime:
 
 
 class Records:
-    """The file behind a job. A commit that returned is on disk; safe to use from several threads."""
+    """The file behind a job. A commit that returned is on disk; safe to use from several threads.
+
+    What was read is kept in memory by topic until a commit changes it, so that nothing that is painted reads the disk.
+    """
 
     def __init__(self, path: Path, connection: sqlite3.Connection, lock: file.WriteLock | None, clock: Clock) -> None:
         self.path = path
@@ -32,6 +36,9 @@ class Records:
         self._connection = connection
         self._write_lock = lock
         self._turn = threading.RLock()
+        self._kept: dict[str, Any] = {}
+        self._version: int | None = None
+        self._waiting = 0
 
     @property
     def read_only(self) -> bool:
@@ -51,21 +58,49 @@ class Records:
         with self._turn, file.said(self.path):
             yield
 
+    @property
+    def writing(self) -> bool:
+        """Whether a write is under way or waits for the file: what reads beside it then makes room."""
+        return self._waiting > 0
+
+    def _remember(self, topic: str, read: Callable[[], T]) -> T:
+        """What `read` gives, from memory where nothing was written to this topic since."""
+        with self._turn:
+            if self.read_only:
+                # Its writer is another process: what is kept holds as long as the file does.
+                version = self._rows("PRAGMA data_version")[0][0]
+                if version != self._version:
+                    self._kept.clear()
+                    self._version = version
+            if topic not in self._kept:
+                self._kept[topic] = read()
+            return self._kept[topic]  # type: ignore[no-any-return]
+
     @contextmanager
-    def _committing(self) -> Iterator[sqlite3.Connection]:
+    def _committing(self, *changes: str) -> Iterator[sqlite3.Connection]:
+        """One transaction; `changes` names the topics that it makes stale. What fails leaves file and memory as they were.
+
+        Where another program holds the file the commit waits a while, is then rolled back, and can be done again.
+        """
         if self.read_only:
             raise JobError(
                 "the job is open read only", concerns=str(self.path), remedy="Close it elsewhere and open it again."
             )
-        with self._turn, file.said(self.path):
-            self._connection.execute("BEGIN IMMEDIATE")
-            try:
-                yield self._connection
-            except BaseException:
-                if self._connection.in_transaction:
-                    self._connection.execute("ROLLBACK")
-                raise
-            self._connection.execute("COMMIT")
+        self._waiting += 1
+        try:
+            with self._turn, file.said(self.path):
+                self._connection.execute("BEGIN IMMEDIATE")
+                try:
+                    yield self._connection
+                    self._connection.execute("COMMIT")
+                except BaseException:
+                    if self._connection.in_transaction:
+                        self._connection.execute("ROLLBACK")
+                    raise
+                for topic in changes:
+                    self._kept.pop(topic, None)
+        finally:
+            self._waiting -= 1
 
     def _rows(self, query: str, values: tuple[Any, ...] = ()) -> list[Any]:
         with self._reading():

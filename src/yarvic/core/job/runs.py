@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import sqlite3
+from collections import OrderedDict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 
 from yarvic.core.errors import JobError
 from yarvic.core.evidence.conditions import Conditions
@@ -12,12 +15,27 @@ from yarvic.core.job.columns import encode_log
 from yarvic.core.job.model import Evidence
 from yarvic.core.job.records import Records
 
+EVIDENCE = "evidence"
+MOST_LOGS = 24  # kept in memory; what is looked at, its reference, and what is judged beside them
+
+
+@dataclass(frozen=True)
+class NewRun:
+    """A run to be stored."""
+
+    title: str
+    log: Log
+    conditions: Conditions | None
+
 
 class Runs(Records):
     """Evidence is added and read, never changed."""
 
     def evidence(self) -> list[Evidence]:
         """All runs in the order in which they were recorded."""
+        return list(self._remember(EVIDENCE, self._read_evidence))
+
+    def _read_evidence(self) -> list[Evidence]:
         found = []
         for r in self._rows(
             "SELECT id, title, revision_id, build, time, source, conditions FROM evidence ORDER BY rowid"
@@ -27,26 +45,73 @@ class Runs(Records):
         return found
 
     def add_evidence(
-        self, title: str, revision_id: int, log: Log, conditions: Conditions | None, *, source: str
+        self,
+        title: str,
+        revision_id: int,
+        log: Log,
+        conditions: Conditions | None,
+        *,
+        source: str,
+        build: int | None = None,
     ) -> Evidence:
-        """Store a run, on the present build."""
-        encoded = encode_log(log)
-        time = self._stamp()
+        """Store a run, on the present build where none is named."""
+        return self.add_runs([NewRun(title, log, conditions)], revision_id, source=source, build=build)[0]
+
+    def add_runs(
+        self, runs: Sequence[NewRun], revision_id: int, *, source: str, build: int | None = None
+    ) -> list[Evidence]:
+        """Store runs that were made in a row, all or none, on the build they were made on."""
+        encoded = [encode_log(run.log) for run in runs]
+        made = []
         with self._committing() as db:
-            number = db.execute("SELECT count(*) FROM evidence").fetchone()[0] + 1
-            evidence_id = f"R{number:04d}"
-            build = db.execute("SELECT max(number) FROM build").fetchone()[0]
-            document = None if conditions is None else conditions.model_dump_json()
-            db.execute(
-                "INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?)",
-                (evidence_id, title, revision_id, build, time, source, document),
-            )
-            db.executemany(
-                "INSERT INTO evidence_column VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                [(evidence_id, *row) for row in encoded],
-            )
-            self._write_journal(db, evidence_id, f"{title} recorded ({source}).")
-        return Evidence(evidence_id, title, revision_id, build, time, source, conditions)
+            there = {r[0] for r in db.execute("SELECT number FROM build")}
+            on = max(there) if build is None else build
+            if on not in there:
+                raise JobError(f"there is no build {on}", concerns=str(self.path))
+            number = db.execute("SELECT count(*) FROM evidence").fetchone()[0]
+            for run, rows in zip(runs, encoded, strict=True):
+                number += 1
+                made.append(self._insert_run(db, f"R{number:04d}", run, rows, revision_id, on, source))
+        with self._turn:
+            if EVIDENCE in self._kept:
+                self._kept[EVIDENCE] = [*self._kept[EVIDENCE], *made]
+        return made
+
+    def _insert_run(
+        self,
+        db: sqlite3.Connection,
+        evidence_id: str,
+        run: NewRun,
+        rows: list[columns.Row],
+        revision_id: int,
+        build: int,
+        source: str,
+    ) -> Evidence:
+        time, c = self._stamp(), run.conditions
+        db.execute(
+            "INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (evidence_id, run.title, revision_id, build, time, source, None if c is None else c.model_dump_json()),
+        )
+        db.executemany(
+            "INSERT INTO evidence_column VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            [(evidence_id, *row) for row in rows],
+        )
+        self._write_journal(db, evidence_id, f"{run.title} recorded ({source}).")
+        return Evidence(evidence_id, run.title, revision_id, build, time, source, c)
+
+    def whole_log(self, evidence_id: str) -> Log:
+        """The log of a run, from memory where it was looked at lately. Raises JobError."""
+        with self._turn:
+            lately: OrderedDict[str, Log] = self._kept.setdefault("logs", OrderedDict())
+            if evidence_id in lately:
+                lately.move_to_end(evidence_id)
+                return lately[evidence_id]
+        log = self.log(evidence_id)
+        with self._turn:
+            lately[evidence_id] = log
+            while len(lately) > MOST_LOGS:
+                lately.popitem(last=False)
+        return log
 
     def log(self, evidence_id: str, keys: Iterable[str] | None = None) -> Log:
         """The log of a run, or only some of its channels. Raises JobError when a column is damaged."""

@@ -1,4 +1,4 @@
--- Job file, version 2. Documented in docs/job-file.md.
+-- Job file, version 3. Documented in docs/job-file.md.
 CREATE TABLE sheet (id INTEGER PRIMARY KEY CHECK (id = 1), document TEXT NOT NULL, layout TEXT NOT NULL);
 CREATE TABLE build (number INTEGER PRIMARY KEY, title TEXT NOT NULL, time TEXT NOT NULL, fitted TEXT NOT NULL,
   event TEXT NOT NULL DEFAULT '{}'
@@ -18,9 +18,10 @@ CREATE TABLE revision (
 CREATE TABLE draft (
   id INTEGER PRIMARY KEY CHECK (id = 1),
   parent_id INTEGER NOT NULL REFERENCES revision (id),
-  edits TEXT NOT NULL,
+  edits TEXT NOT NULL DEFAULT '[]',
   time TEXT NOT NULL
 );
+CREATE TABLE draft_edit (position INTEGER PRIMARY KEY, step INTEGER, edit TEXT NOT NULL);
 CREATE TABLE evidence (
   id TEXT PRIMARY KEY,
   title TEXT NOT NULL,
@@ -58,6 +59,7 @@ CREATE TABLE waiver (
   name TEXT NOT NULL CHECK (length(trim(name)) > 0),
   reason TEXT NOT NULL CHECK (length(trim(reason)) > 0),
   time TEXT NOT NULL,
+  finding TEXT NOT NULL DEFAULT '',
   UNIQUE (revision_id, condition)
 );
 CREATE TABLE release (

@@ -13,7 +13,7 @@ from yarvic.core.calibration.image import check_image, image_id
 from yarvic.core.calibration.layout import Layout, parse_layout
 from yarvic.core.errors import JobError
 from yarvic.core.job import file
-from yarvic.core.job.edits_json import edits_from_json, edits_to_json
+from yarvic.core.job.edits_json import edit_from_json, edit_to_json, edits_from_json, edits_to_json
 from yarvic.core.job.model import (
     Build,
     Draft,
@@ -141,7 +141,7 @@ class Job(Runs):
             raise JobError(
                 "the job has its maps already", concerns=str(self.path), remedy="Take the image as a draft."
             )
-        with self._committing() as c:
+        with self._committing("revisions") as c:
             c.execute("UPDATE sheet SET layout = ?", (layout_toml,))
             made = self._insert_revision(c, "Stock", None, "as received", author, image, ())
         self._layout = layout
@@ -151,6 +151,9 @@ class Job(Runs):
 
     def builds(self) -> list[Build]:
         """All builds in order."""
+        return list(self._remember("builds", self._read_builds))
+
+    def _read_builds(self) -> list[Build]:
         return [
             Build(
                 r[0],
@@ -167,7 +170,7 @@ class Job(Runs):
         if not title.strip():
             raise JobError("a build needs its title", remedy="Say what was fitted or removed.")
         event = event or Fitting()
-        with self._committing() as c:
+        with self._committing("builds") as c:
             number = c.execute("SELECT max(number) FROM build").fetchone()[0] + 1
             time = self._stamp()
             c.execute(
@@ -188,14 +191,19 @@ class Job(Runs):
 
     def revisions(self) -> list[Revision]:
         """All revisions in the order of their making."""
-        return [
-            Revision(
-                r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], self._document(edits_from_json, r[8], "list of edits")
-            )
-            for r in self._rows(
-                "SELECT id, name, parent_id, reason, author, time, image, build, edits FROM revision ORDER BY id"
-            )
-        ]
+        return list(self._remember("revisions", self._read_revisions))
+
+    def _read_revisions(self) -> list[Revision]:
+        # Edits stay where they are: they are many, and looked at seldom.
+        columns = "id, name, parent_id, reason, author, time, image, build"
+        return [Revision(*r) for r in self._rows(f"SELECT {columns} FROM revision ORDER BY id")]  # noqa: S608
+
+    def edits(self, revision_id: int) -> tuple[Edit, ...]:
+        """The edits that made a revision of its parent. Raises JobError when there is no such revision."""
+        rows = self._rows("SELECT edits FROM revision WHERE id = ?", (revision_id,))
+        if not rows:
+            raise JobError("there is no such revision", concerns=str(self.path))
+        return self._document(edits_from_json, rows[0][0], "list of edits")  # type: ignore[no-any-return]
 
     def revision(self, name: str) -> Revision:
         """The revision of this name. Raises JobError when there is none."""
@@ -226,9 +234,10 @@ class Job(Runs):
         if not reason.strip():
             raise JobError("a revision needs its reason", remedy="Say in one sentence why the maps changed.")
         check_image(image, self.layout, source=name)
-        with self._committing() as c:
+        with self._committing("revisions") as c:
             made = self._insert_revision(c, name, parent_id, reason, author, image, edits)
             if drop_draft:
+                c.execute("DELETE FROM draft_edit")
                 c.execute("DELETE FROM draft")
         return made
 
@@ -252,7 +261,7 @@ class Job(Runs):
         )
         self._write_journal(c, name, f"{name} committed by {author}: {reason}")
         assert cursor.lastrowid is not None
-        return Revision(cursor.lastrowid, name, parent_id, reason, author, time, sha, build, edits)
+        return Revision(cursor.lastrowid, name, parent_id, reason, author, time, sha, build)
 
     def image(self, sha256: str) -> bytes:
         """The image of this content. Raises JobError when it is missing or its bytes do not match its name."""
@@ -270,24 +279,47 @@ class Job(Runs):
 
     def draft(self) -> Draft | None:
         """The draft that was kept, if there is one."""
-        rows = self._rows("SELECT parent_id, edits, time FROM draft")
-        if not rows:
-            return None
-        return Draft(rows[0][0], self._document(edits_from_json, rows[0][1], "draft"), rows[0][2])
+        with self._reading():
+            rows = self._rows("SELECT parent_id, time FROM draft")
+            if not rows:
+                return None
+            steps: dict[int, list[Edit]] = {}
+            for step, text in self._rows("SELECT step, edit FROM draft_edit ORDER BY position"):
+                steps.setdefault(step, []).append(self._document(edit_from_json, text, "draft"))
+        return Draft(rows[0][0], tuple(tuple(edits) for edits in steps.values()), rows[0][1])
 
-    def keep_draft(self, parent_id: int, edits: Iterable[Edit]) -> Draft:
-        """Put the draft on disk in place of the one before."""
-        draft = Draft(parent_id, tuple(edits), self._stamp())
+    def _insert_draft(self, c: sqlite3.Connection, parent_id: int) -> None:
+        c.execute("DELETE FROM draft_edit")
+        c.execute("INSERT OR REPLACE INTO draft (id, parent_id, time) VALUES (1, ?, ?)", (parent_id, self._stamp()))
+
+    def add_step(self, parent_id: int, steps_before: int, edits: Iterable[Edit]) -> None:
+        """Put a step of edits on disk behind so many others; the draft is begun with its first one.
+
+        What stands behind them, undone, goes. Raises JobError when the draft on disk is another one.
+        """
         with self._committing() as c:
-            c.execute(
-                "INSERT OR REPLACE INTO draft VALUES (1, ?, ?, ?)",
-                (parent_id, edits_to_json(draft.edits), draft.time),
-            )
-        return draft
+            self._insert_step(c, parent_id, steps_before, edits)
+
+    def _insert_step(self, c: sqlite3.Connection, parent_id: int, steps_before: int, edits: Iterable[Edit]) -> None:
+        row = c.execute("SELECT parent_id FROM draft").fetchone()
+        if steps_before == 0:
+            self._insert_draft(c, parent_id)  # what lay there could not be opened, or was undone
+        elif row is None or row[0] != parent_id:
+            raise JobError("the draft on disk is another one", concerns=str(self.path), remedy="Open the job again.")
+        c.execute("DELETE FROM draft_edit WHERE step >= ?", (steps_before,))
+        position = c.execute("SELECT coalesce(max(position), -1) FROM draft_edit").fetchone()[0]
+        rows = [(position + n, steps_before, edit_to_json(e)) for n, e in enumerate(edits, 1)]
+        c.executemany("INSERT INTO draft_edit VALUES (?, ?, ?)", rows)
+
+    def drop_steps(self, steps_kept: int) -> None:
+        """Take the steps of the draft behind so many off the disk."""
+        with self._committing() as c:
+            c.execute("DELETE FROM draft_edit WHERE step >= ?", (steps_kept,))
 
     def drop_draft(self) -> None:
         """Forget the draft; the journal says so."""
         with self._committing() as c:
+            c.execute("DELETE FROM draft_edit")
             if c.execute("DELETE FROM draft").rowcount:
                 self._write_journal(c, "draft", "The draft was discarded.")
 
@@ -296,7 +328,7 @@ class Job(Runs):
     def record_flash(self, revision_id: int, unit: str, image: str, blocks: int) -> Flash:
         """Record that an image was written to a unit and read back equal."""
         flash = Flash(revision_id, self._stamp(), unit, image, blocks)
-        with self._committing() as c:
+        with self._committing("flashes") as c:
             c.execute(
                 "INSERT INTO flash (revision_id, time, unit, image, blocks) VALUES (?, ?, ?, ?, ?)",
                 (flash.revision_id, flash.time, flash.unit, flash.image, flash.blocks),
@@ -306,35 +338,40 @@ class Job(Runs):
 
     def flashes(self) -> list[Flash]:
         """All verified writes in order."""
+        return list(self._remember("flashes", self._read_flashes))
+
+    def _read_flashes(self) -> list[Flash]:
         return [Flash(*r) for r in self._rows("SELECT revision_id, time, unit, image, blocks FROM flash ORDER BY id")]
 
-    def waive(self, revision_id: int, condition: str, name: str, reason: str) -> Waiver:
-        """Record that a named person sets a condition of release aside. Raises JobError without name or reason."""
+    def waive(self, revision_id: int, condition: str, name: str, reason: str, finding: str = "") -> Waiver:
+        """Record that a named person sets a condition of release aside, for what was found then (`finding`).
+
+        Raises JobError without name or reason.
+        """
         if not name.strip() or not reason.strip():
             raise JobError("a waiver needs a name and a reason", remedy="Fill in both.")
-        waiver = Waiver(revision_id, condition, name.strip(), reason.strip(), self._stamp())
-        with self._committing() as c:
+        waiver = Waiver(revision_id, condition, name.strip(), reason.strip(), self._stamp(), finding)
+        with self._committing("waivers") as c:
             c.execute(
-                "INSERT OR REPLACE INTO waiver (revision_id, condition, name, reason, time) VALUES (?, ?, ?, ?, ?)",
-                (waiver.revision_id, waiver.condition, waiver.name, waiver.reason, waiver.time),
+                "INSERT OR REPLACE INTO waiver (revision_id, condition, name, reason, time, finding)"
+                " VALUES (?, ?, ?, ?, ?, ?)",
+                (waiver.revision_id, waiver.condition, waiver.name, waiver.reason, waiver.time, waiver.finding),
             )
             self._write_journal(c, "waiver", f"{waiver.name} waived {condition}: {waiver.reason}")
         return waiver
 
     def waivers(self, revision_id: int) -> list[Waiver]:
         """The waivers of a revision."""
-        return [
-            Waiver(*r)
-            for r in self._rows(
-                "SELECT revision_id, condition, name, reason, time FROM waiver WHERE revision_id = ? ORDER BY id",
-                (revision_id,),
-            )
-        ]
+        return [w for w in self._remember("waivers", self._read_waivers) if w.revision_id == revision_id]
+
+    def _read_waivers(self) -> list[Waiver]:
+        columns = "revision_id, condition, name, reason, time, finding"
+        return [Waiver(*r) for r in self._rows(f"SELECT {columns} FROM waiver ORDER BY id")]  # noqa: S608
 
     def record_release(self, revision_id: int, name: str, manifest_sha256: str, package: str) -> Release:
         """Record a signed release; a revision is released once."""
         release = Release(revision_id, name, self._stamp(), manifest_sha256, package)
-        with self._committing() as c:
+        with self._committing("releases") as c:
             if c.execute("SELECT 1 FROM release WHERE revision_id = ?", (revision_id,)).fetchone():
                 raise JobError("this revision is released already", remedy="Commit a new revision.")
             c.execute(
@@ -345,8 +382,11 @@ class Job(Runs):
         return release
 
     def releases(self) -> list[Release]:
-        """All releases."""
-        return [
-            Release(*r)
-            for r in self._rows("SELECT revision_id, name, time, manifest_sha256, package FROM release ORDER BY time")
-        ]
+        """All releases, in the order in which they were signed."""
+        return list(self._remember("releases", self._read_releases))
+
+    def _read_releases(self) -> list[Release]:
+        columns = "revision_id, name, time, manifest_sha256, package"
+        # The row's number counts up where the revision's own does not; a clock may go back.
+        found = self._rows(f"SELECT {columns} FROM release ORDER BY time, revision_id")  # noqa: S608
+        return [Release(*r) for r in found]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -54,10 +55,11 @@ def flash(unit: ControlUnit, layout: Layout, image: bytes, report: Report, cance
     """Bring an image into the unit and prove it.
 
     Blocks that differ are written, the header's last, so that a unit interrupted in the middle knows that its memory
-    is not whole. When asked to cancel, or when the link fails while the unit still answers, the blocks
-    already written are put back from the backup. Raises LinkError, CalibrationError for an image that does not fit,
-    Cancelled.
+    is not whole; then all of the memory is read and compared. When asked to cancel, and on any error at all while the
+    unit still answers, the blocks already written are put back from the backup. What listens to `report` cannot break
+    a write: what it raises is dropped. Raises LinkError, CalibrationError for an image that does not fit, Cancelled.
     """
+    report = _harmless(report)
     check_image(image, layout)
     identity = unit.identify()
     if (identity.family, identity.layout_version) != (layout.family, layout.version):
@@ -84,19 +86,32 @@ def flash(unit: ControlUnit, layout: Layout, image: bytes, report: Report, cance
             done.append(index)
             unit.write_block(index, _block(image, layout.block, index))
             report(Step("Writing", index, len(done), len(order)))
-        for count, index in enumerate(order, 1):
+        # All of it, not only what was written: somebody else may have written besides.
+        total = layout.size // layout.block
+        for index in range(total):
             if _whole(unit.read_block(index), layout.block, index) != _block(image, layout.block, index):
                 raise LinkError(
                     f"block {index} reads back other than it was written",
                     concerns=identity.name,
                     remedy="The unit holds what it held before. Check supply and cable, then flash again.",
                 )
-            report(Step("Comparing", index, count, len(order)))
-    except (Cancelled, LinkError):
+            report(Step("Comparing", index, index + 1, total))
+        unit.restart()
+    except BaseException:
         _put_back(unit, layout, backup, done, report)
         raise
-    unit.restart()
     return Flashed(identity, backup, image_id(image), tuple(order))
+
+
+def _harmless(report: Report) -> Report:
+    """A report whose listener cannot raise into the work."""
+
+    def told(step: Step) -> None:
+        # Whatever a listener does wrong, a unit must not be left half written for it.
+        with contextlib.suppress(Exception):
+            report(step)
+
+    return told
 
 
 def _put_back(unit: ControlUnit, layout: Layout, backup: bytes, written: list[int], report: Report) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
@@ -11,6 +11,7 @@ from yarvic.core.checks.run import Summary, families_of
 from yarvic.core.job.model import Evidence, Flash, JobSheet, Revision, Waiver
 from yarvic.core.plan.plan import not_fitted
 from yarvic.core.plan.readiness import Readiness
+from yarvic.core.release.grounds import Ground, keeps_shut, of_finding, read, still_waived
 
 # Spread of the mean power over the band, as a share of it, past which pulls do not repeat well enough to judge by.
 # Common practice, no published source: about 4 hp of 250 over three pulls.
@@ -19,14 +20,20 @@ MOST_SPREAD = 0.02
 
 @dataclass(frozen=True)
 class Condition:
-    """One condition: whether it holds, the sentence that shows why, and whether a named person may set it aside."""
+    """One condition: whether it holds, the sentence that shows why, and whether a named person may set it aside.
+
+    `grounds` are what stands in its way; a waiver holds for those it was given for, and `lapsed` is one that does not
+    hold any more.
+    """
 
     key: str
     title: str
     severity: str
     evidence: str
     may_waive: bool
+    grounds: tuple[Ground, ...] = ()
     waiver: Waiver | None = None
+    lapsed: Waiver | None = None
 
     @property
     def met(self) -> bool:
@@ -71,10 +78,23 @@ def gate(case: Case) -> list[Condition]:
         *_faults(case),
         *_checks(case),
     ]
-    return [
-        Condition(c.key, c.title, c.severity, c.evidence, c.may_waive, waived.get(c.key) if c.may_waive else None)
-        for c in conditions
-    ]
+    return [_with_waiver(c, waived.get(c.key)) for c in conditions]
+
+
+def _with_waiver(condition: Condition, waiver: Waiver | None) -> Condition:
+    """The condition with its waiver: in force where it was given for what stands in the way now, or for worse."""
+    if not condition.may_waive:
+        return condition
+    grounds = condition.grounds
+    if not grounds and keeps_shut(condition.severity):
+        # A condition of the job itself: what it says is what was waived.
+        grounds = (Ground(condition.evidence, condition.severity),)
+    condition = replace(condition, grounds=grounds)
+    if waiver is None or not grounds:
+        return condition
+    if still_waived(read(waiver.finding), grounds):
+        return replace(condition, waiver=waiver)
+    return replace(condition, lapsed=waiver)
 
 
 def is_open(conditions: list[Condition]) -> bool:
@@ -135,7 +155,14 @@ def _prerequisites(case: Case) -> list[Condition]:
 def _baseline(case: Case) -> Condition:
     need, have = case.sheet.pulls_required, case.baseline_pulls
     text = f"{have} stock pulls, {need} wanted."
-    return Condition("baseline", "Stock baseline exists", PASS if have >= need else STOP, text, True)
+    return _enough("baseline", "Stock baseline exists", need, have, text)
+
+
+def _enough(key: str, title: str, need: int, have: int, text: str) -> Condition:
+    if have >= need:
+        return Condition(key, title, PASS, text, True)
+    ground = Ground(title, STOP, float(have), float(need), "below", "count")
+    return Condition(key, title, STOP, text, True, (ground,))
 
 
 def _flashed(case: Case) -> Condition:
@@ -152,7 +179,7 @@ def _pulls(case: Case) -> Condition:
     if have == 0:
         return Condition("pulls", "Enough pulls of its own", STOP, f"No pulls of {case.revision.name} yet.", False)
     text = f"{have} pulls of {case.revision.name}, {need} wanted."
-    return Condition("pulls", "Enough pulls of its own", PASS if have >= need else STOP, text, True)
+    return _enough("pulls", "Enough pulls of its own", need, have, text)
 
 
 def _build(case: Case) -> Condition:
@@ -191,8 +218,11 @@ def _repeats(case: Case) -> Condition:
     if case.pulls < 2 or not case.band_mean_w > 0.0 or case.band_spread_w != case.band_spread_w:
         return Condition("repeats", title, NO_DATA, "The spread is not known with fewer than two pulls.", True)
     share = case.band_spread_w / case.band_mean_w
+    ground = Ground("spread of the pulls", STOP, round(share * 100, 2), MOST_SPREAD * 100, unit="%")
     text = f"Mean power in the band: standard deviation {share * 100:.2f} %, limit {MOST_SPREAD * 100:.0f} %."
-    return Condition("repeats", title, PASS if share <= MOST_SPREAD else STOP, text, True)
+    if share <= MOST_SPREAD:
+        return Condition("repeats", title, PASS, text, True)
+    return Condition("repeats", title, STOP, text, True, (ground,))
 
 
 def _faults(case: Case) -> list[Condition]:
@@ -215,9 +245,7 @@ def _checks(case: Case) -> list[Condition]:
         worst = mine[0]
         text = worst.sentence()
         numbers = worst.worst.numbers(case.units)
-        conditions.append(
-            Condition(
-                f"check {family}", family, worst.worst.severity, f"{text}: {numbers}" if numbers else text, True
-            )
-        )
+        grounds = tuple(of_finding(s.worst) for s in mine if keeps_shut(s.worst.severity))
+        said = f"{text}: {numbers}" if numbers else text
+        conditions.append(Condition(f"check {family}", family, worst.worst.severity, said, True, grounds))
     return conditions

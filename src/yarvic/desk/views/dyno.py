@@ -28,7 +28,7 @@ from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.plot import BandedCurve, faint, line_pen, sheet, style
+from yarvic.desk.widgets.plot import BandedCurve, penned, shaded, sheet, style
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.gains import gain_between
 from yarvic.state.readings import peaks, reduction_words
@@ -102,7 +102,7 @@ class DynoView(View):
             session.bench_changed,
             session.units_changed,
         )
-        self.listen(session.place_changed, self._jump)
+        session.place_changed.connect(self._jump)
 
     def _make_plots(self) -> None:
         self.power = self.plots.addPlot(row=0, col=0)
@@ -123,13 +123,13 @@ class DynoView(View):
             for plot in (self.power, self.torque)
         }
         self.gain_curve = BandedCurve(self.gained, "working", width=2)
-        self.gained.addLine(y=0, pen=line_pen("ink", 1))
-        self.band = pg.LinearRegionItem(movable=False, brush=faint("quiet", 0.10), pen=line_pen("line", 1))
+        penned(self.gained.addLine(y=0), "ink", 1)
+        self.band = shaded(pg.LinearRegionItem(movable=False), "quiet", 0.10)
         self.band.setZValue(-20)
         self.gained.addItem(self.band, ignoreBounds=True)
         self.marks = []
         for plot in (self.power, self.torque, self.gained):
-            mark = pg.InfiniteLine(angle=90, pen=line_pen("ink", 1, dashed=True))
+            mark = penned(pg.InfiniteLine(angle=90), "ink", 1, dashed=True)
             mark.hide()
             plot.addItem(mark, ignoreBounds=True)
             self.marks.append(mark)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QFrame, QListWidget, QVBoxLayout, QWidget
 
@@ -15,6 +15,7 @@ from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.words import act, label, row
 from yarvic.state.bench import BenchState
+from yarvic.state.requests import Request
 from yarvic.state.session import Session
 
 if TYPE_CHECKING:
@@ -124,8 +125,6 @@ class Link(QWidget):
 class FlashView(View):
     """Link, words, memory, journal."""
 
-    block_came = pyqtSignal(object)
-
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Flash")
         self.add_bench(window.open_bench)
@@ -149,18 +148,13 @@ class FlashView(View):
         column.addWidget(self.journal, 1)
         self.column.addWidget(frame, 1)
         self.refresh_on(session.job_changed, session.selection_changed, session.bench_changed, session.draft_changed)
-        self.block_came.connect(self._block)
-        self._bench: object = None
+        session.block_came.connect(self._block)
         self._proven: set[int] = set()
         self._proven_for: str = ""
 
     def refresh(self) -> None:
         """Compare the unit's memory with the working image."""
         s = self.session
-        if s.bench is not self._bench and s.bench is not None:
-            # Blocks come from the worker's thread: the signal brings them into this one.
-            s.bench.block_done.connect(lambda step: self.block_came.emit(step))
-            self._bench = s.bench
         revision = s.working_revision()
         busy = s.busy is not None
         self.go.setEnabled(s.bench is not None and revision is not None and not busy)
@@ -213,15 +207,18 @@ class FlashView(View):
         blocks = "1 block differs" if differs == 1 else f"{differs} blocks differ"
         return f"{blocks} between the unit and {revision.name}."
 
-    def _block(self, step: Step) -> None:
+    def _block(self, request: Request, step: Step) -> None:
+        """Show a block of the revision that is being written, while that is the one in hand."""
+        revision = self.session.working_revision()
+        if revision is None or revision.id != request.revision or request.job != self.session.opening:
+            return
         if step.block is None or step.block >= len(self.memory.states):
             return
         state = {"Writing": WRITTEN, "Comparing": PROVEN, "Putting back": DIFFERS}.get(step.phase)
         if state is None:
             return
         self.memory.states[step.block] = state
-        revision = self.session.working_revision()
-        if state == PROVEN and revision is not None:
+        if state == PROVEN:
             if self._proven_for != revision.image:
                 self._proven, self._proven_for = set(), revision.image
             self._proven.add(step.block)

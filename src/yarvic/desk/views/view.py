@@ -31,7 +31,6 @@ class View(QWidget):
         head.addWidget(self.about, 1)
         self.head = head
         self.column.addLayout(head)
-        self._listening: list[tuple[Any, Callable[..., None]]] = []
         self._stale = True
 
     def add_bench(self, open_bench: Callable[[], None]) -> None:
@@ -39,17 +38,13 @@ class View(QWidget):
         self.bench_word = word("Bench", open_bench, "B")
         self.head.addWidget(self.bench_word)
 
-    def listen(self, signal: Any, slot: Callable[..., None]) -> None:
-        """Connect to a signal of the state until the view is detached."""
-        signal.connect(slot)
-        self._listening.append((signal, slot))
-
     def refresh_on(self, *signals: Any) -> None:
         """Refresh when one of the signals comes; a view out of sight waits until it is shown."""
         for signal in signals:
-            self.listen(signal, self._changed)
+            signal.connect(self.changed)
 
-    def _changed(self) -> None:
+    def changed(self) -> None:
+        """What the view shows is not what it was: it is shown anew, at once where it is in sight."""
         if self.isVisible():
             self._stale = False
             self.refresh()
@@ -72,12 +67,6 @@ class View(QWidget):
         if self._stale:
             self._stale = False
             self.refresh()
-
-    def detach(self) -> None:
-        """Stop listening: the view is about to go."""
-        for signal, slot in self._listening:
-            signal.disconnect(slot)
-        self._listening.clear()
 
     def refresh(self) -> None:
         """Show the state anew."""

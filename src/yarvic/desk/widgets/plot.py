@@ -2,14 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any, TypeVar
+from weakref import WeakKeyDictionary
+
 import numpy as np
 import pyqtgraph as pg
+from PyQt6 import sip
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPen
 
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 
 pg.setConfigOptions(antialias=True)
+
+T = TypeVar("T")
+# How each chart and item that carries colours takes them from the theme; it goes with the item.
+_INKS: WeakKeyDictionary[Any, Callable[[Any], object]] = WeakKeyDictionary()
+
+
+def inked(item: T, ink: Callable[[T], object]) -> T:
+    """The item in the theme's colours, now and after each change of theme; `ink` must not hold the item itself."""
+    ink(item)
+    _INKS[item] = ink
+    return item
+
+
+def restyle() -> None:
+    """All charts in the theme that is in force now."""
+    for item, ink in list(_INKS.items()):
+        if not sip.isdeleted(item):
+            ink(item)
 
 
 def sheet() -> pg.GraphicsLayoutWidget:
@@ -22,30 +45,47 @@ def sheet() -> pg.GraphicsLayoutWidget:
 def dress(widget: pg.GraphicsLayoutWidget) -> None:
     """The ground and margins of a sheet."""
     widget.setFrameShape(widget.Shape.NoFrame)
-    widget.setBackground(tokens().color("sheet"))
+    inked(widget, lambda w: w.setBackground(tokens().color("sheet")))
     widget.ci.setContentsMargins(6, 6, 10, 4)
     widget.ci.setSpacing(4)
 
 
 def style(plot: pg.PlotItem, *, left: str = "", bottom: str = "", width: int = 52) -> None:
     """Quiet axes, a light grid, no menus; the wheel zooms along x only."""
-    t = tokens()
     plot.setMenuEnabled(False)
     plot.hideButtons()
     plot.getViewBox().setMouseEnabled(x=True, y=False)
     plot.showGrid(x=True, y=True, alpha=0.18)
     for name in ("left", "bottom"):
         axis = plot.getAxis(name)
-        axis.setPen(pg.mkPen(t.line))
-        axis.setTextPen(pg.mkPen(t.quiet))
         axis.setStyle(tickFont=font(CAPTION_PX), tickLength=-4, hideOverlappingLabels=True)
         axis.label.setFont(font(CAPTION_PX))
         axis.enableAutoSIPrefix(False)
     plot.getAxis("left").setWidth(width)
     if left:
-        plot.setLabel("left", left, color=t.quiet)
+        plot.setLabel("left", left)
     if bottom:
-        plot.setLabel("bottom", bottom, color=t.quiet)
+        plot.setLabel("bottom", bottom)
+    inked(plot, _ink_axes)
+
+
+def _ink_axes(plot: pg.PlotItem) -> None:
+    for name in ("left", "bottom"):
+        axis = plot.getAxis(name)
+        axis.setPen(pg.mkPen(tokens().line))
+        axis.setTextPen(pg.mkPen(tokens().quiet))
+
+
+def penned(item: T, token: str, width: float = 2.0, *, dashed: bool = False) -> T:
+    """An item with a pen in a token's colour."""
+    return inked(item, lambda i: i.setPen(line_pen(token, width, dashed=dashed)))  # type: ignore[attr-defined]
+
+
+def shaded(region: pg.LinearRegionItem, token: str, share: float) -> pg.LinearRegionItem:
+    """A region filled with a token mixed into the sheet, between thin lines."""
+    for line in region.lines:
+        penned(line, "line", 1)
+    return inked(region, lambda r: r.setBrush(faint(token, share)))
 
 
 def line_pen(token: str, width: float = 2.0, *, dashed: bool = False) -> QPen:
@@ -66,9 +106,11 @@ class BandedCurve:
     def __init__(self, plot: pg.PlotItem, token: str, *, dashed: bool = False, width: float = 2.2) -> None:
         none = pg.mkPen(None)
         self._low, self._high = plot.plot(pen=none), plot.plot(pen=none)
-        self._band = pg.FillBetweenItem(self._low, self._high, brush=pg.mkBrush(faint(token, 0.22)))
-        self._line = plot.plot(pen=line_pen(token, width, dashed=dashed))
-        self._name = pg.TextItem("", color=tokens().color(token), anchor=(0.5, -0.15 if dashed else 1.05))
+        band = pg.FillBetweenItem(self._low, self._high)
+        self._band = inked(band, lambda b: b.setBrush(pg.mkBrush(faint(token, 0.22))))
+        self._line = penned(plot.plot(), token, width, dashed=dashed)
+        name = pg.TextItem("", anchor=(0.5, -0.15 if dashed else 1.05))
+        self._name = inked(name, lambda n: n.setColor(tokens().color(token)))
         self._name.setFont(font(CAPTION_PX, bold=True))
         # Two names stand at two places, so that they do not lie on each other.
         self._name_at = 1.0 / 3.0 if dashed else 2.0 / 3.0

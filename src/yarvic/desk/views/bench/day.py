@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from yarvic.core.units import from_canonical
 from yarvic.desk.theme import CAPTION_PX, tokens
-from yarvic.desk.widgets.plot import line_pen, sheet, style
+from yarvic.desk.widgets.plot import penned, sheet, style
 from yarvic.desk.widgets.words import label
 from yarvic.state.bench import BenchState
 
@@ -42,8 +42,8 @@ class Day(QFrame):
             style(plot, width=50)
             plot.getViewBox().setMouseEnabled(x=False, y=False)
             plot.getAxis("left").setStyle(maxTickLevel=0)
-            curve = plot.plot(pen=line_pen("working", 2))
-            now = pg.InfiniteLine(angle=90, pen=line_pen("ink", 1, dashed=True))
+            curve = penned(plot.plot(), "working", 2)
+            now = penned(pg.InfiniteLine(angle=90), "ink", 1, dashed=True)
             plot.addItem(now, ignoreBounds=True)
             self.strips.append((title, plot, curve, now))
         self.setFixedHeight(140)

@@ -71,7 +71,7 @@ class JobView(View):
             self.pages.addWidget(page)
         self.column.addWidget(self.pages, 1)
         self._show_words()
-        self.listen(session.job_changed, self._opened)
+        session.job_changed.connect(self._opened)
         self.refresh_on(
             session.job_changed,
             session.sheet_changed,

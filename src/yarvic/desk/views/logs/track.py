@@ -8,11 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QPen
 
 from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import CAPTION_PX, tokens
-from yarvic.desk.widgets.plot import faint, line_pen, style
+from yarvic.desk.widgets.plot import inked, penned, shaded, style
 
 READOUT_PX = 148
 
@@ -93,30 +92,27 @@ class Track:
         self.readout = pg.LabelItem(justify="left")
         self.readout.setFixedWidth(READOUT_PX)
         sheet.addItem(self.readout, row=row, col=1)
-        self._region = pg.LinearRegionItem((0.0, 1.0), movable=False, brush=faint("working", 0.07))
-        for line in self._region.lines:
-            line.setPen(line_pen("line", 1))
+        self._region = shaded(pg.LinearRegionItem((0.0, 1.0), movable=False), "working", 0.07)
         self._region.setZValue(-20)
         self.plot.addItem(self._region, ignoreBounds=True)
-        self._ghost = self._curve(line_pen("reference", 1, dashed=True))
-        self._beside = [self._curve(line_pen("ink", 1, dashed=True)) for _ in lane.beside]
-        self._main = [self._curve(self._pen(n)) for n in range(len(lane.keys))]
-        self._limit = pg.InfiniteLine(angle=0, pen=line_pen("stop", 1.4))
+        self._ghost = penned(self._curve(), "reference", 1, dashed=True)
+        self._beside = [penned(self._curve(), "ink", 1, dashed=True) for _ in lane.beside]
+        self._main = [self._main_curve(n) for n in range(len(lane.keys))]
+        self._limit = penned(pg.InfiniteLine(angle=0), "stop", 1.4)
         self._limit.hide()
         self.plot.addItem(self._limit)
-        self.cursor = pg.InfiniteLine(angle=90, pen=line_pen("ink", 1))
+        self.cursor = penned(pg.InfiniteLine(angle=90), "ink", 1)
         self.plot.addItem(self.cursor, ignoreBounds=True)
 
-    def _curve(self, pen: QPen) -> pg.PlotDataItem:
+    def _curve(self) -> pg.PlotDataItem:
         # Noisy traces of many points: smoothed edges cost five times the time and show nothing more.
-        return self.plot.plot(pen=pen, connect="finite", antialias=False)
+        return self.plot.plot(connect="finite", antialias=False)
 
-    def _pen(self, n: int) -> QPen:
+    def _main_curve(self, n: int) -> pg.PlotDataItem:
         if len(self.lane.keys) == 1:
-            return line_pen("working", 2)
+            return penned(self._curve(), "working", 2)
         dash, token, width = _CYLINDERS[n % len(_CYLINDERS)]
-        pen: QPen = pg.mkPen(tokens().color(token), width=width, style=dash)
-        return pen
+        return inked(self._curve(), lambda c: c.setPen(pg.mkPen(tokens().color(token), width=width, style=dash)))
 
     @property
     def ghost_key(self) -> str:

@@ -66,7 +66,7 @@ class LogsView(View):
         self.refresh_on(
             session.job_changed, session.selection_changed, session.results_changed, session.units_changed
         )
-        self.listen(session.place_changed, self._jump)
+        session.place_changed.connect(self._jump)
 
     # -- showing
 
@@ -116,13 +116,11 @@ class LogsView(View):
         name = f"{shown.title.lower().replace(' ', '-')}{mark}.csv"
         chosen, _ = QFileDialog.getSaveFileName(self, "Save this run as CSV", name, "CSV (*.csv)")
         if chosen:
-            self.save_as(Path(chosen), style)
+            self.save_as(Path(chosen), style, shown)
 
-    def save_as(self, path: Path, style: str) -> None:
-        """Write the run that is shown, in the style of one of the simulated loggers."""
-        shown, session = self.shown(), self.session
-        if shown is None:
-            return
+    def save_as(self, path: Path, style: str, shown: PullResult) -> None:
+        """Write a run, in the style of one of the simulated loggers."""
+        session = self.session
         fuel = shown.evidence.conditions.fuel if shown.evidence.conditions is not None else "petrol-95"
 
         def work(progress: Progress, cancelled: Asked) -> Path:
@@ -130,7 +128,8 @@ class LogsView(View):
             write_whole(path, text.encode("utf-8"))
             return path
 
-        session.start(f"Saving {path.name}", work, lambda p: session.say(f"{shown.title} is in {p}."))
+        request = session.request("saving the run", revision=shown.evidence.revision_id)
+        session.start(request, f"Saving {path.name}", work, lambda p: session.say(f"{shown.title} is in {p}."))
 
     def choose(self, at: int) -> None:
         """Show another pull."""

@@ -6,10 +6,17 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
 
-from yarvic.desk.widgets.plot import dress, faint, line_pen, style
+from yarvic.desk.theme import tokens
+from yarvic.desk.widgets.plot import dress, faint, inked, line_pen, penned, style
 from yarvic.state.maps import MapsState
 
 GRAB_PX = 12.0
+
+
+def _ink_row(curve: pg.PlotDataItem) -> None:
+    curve.setPen(line_pen("working", 2.6))
+    curve.setSymbolPen(line_pen("working", 1.8))
+    curve.setSymbolBrush(pg.mkBrush(faint("working", 0.0)))
 
 
 class Slices(pg.GraphicsLayoutWidget):
@@ -26,16 +33,12 @@ class Slices(pg.GraphicsLayoutWidget):
         self.plot.getViewBox().setMouseEnabled(x=False, y=False)
         self.setAccessibleName("Slices of the table")
         self._grabbed: int | None = None
-        self._others = self.plot.plot(pen=pg.mkPen(faint("working", 0.30), width=1), connect="finite")
-        self._ghost = self.plot.plot(pen=line_pen("reference", 1.8, dashed=True))
-        self._row = self.plot.plot(
-            pen=line_pen("working", 2.6),
-            symbol="o",
-            symbolSize=8,
-            symbolPen=line_pen("working", 1.8),
-            symbolBrush=pg.mkBrush(faint("working", 0.0)),
+        self._others = inked(
+            self.plot.plot(connect="finite"), lambda c: c.setPen(pg.mkPen(faint("working", 0.30), width=1))
         )
-        self._label = pg.TextItem("", color=line_pen("working").color(), anchor=(1, 1))
+        self._ghost = penned(self.plot.plot(), "reference", 1.8, dashed=True)
+        self._row = inked(self.plot.plot(symbol="o", symbolSize=8), _ink_row)
+        self._label = inked(pg.TextItem("", anchor=(1, 1)), lambda label: label.setColor(tokens().color("working")))
         self.plot.addItem(self._label, ignoreBounds=True)
         # A selection moves many times within one gesture: the chart is drawn once after it.
         self._soon = QTimer(self)

@@ -30,8 +30,10 @@ from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.maps.stock import StockForm
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
+from yarvic.state.draft import DraftState
 from yarvic.state.maps import OPERANDS, SCALARS
-from yarvic.state.session import DRAFT, Session
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import Session
 
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
@@ -53,6 +55,7 @@ class MapsView(View):
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Maps")
         self.maps = window.maps
+        self._draft: DraftState | None = None  # the one that the strip below is about
         self._operation = "set"
         self._head()
         self.stock = StockForm(session)
@@ -75,7 +78,7 @@ class MapsView(View):
         self.grid.chosen.connect(self._selection_moved)
         self.slices.dragged.connect(self._dragged)
         self.refresh_on(self.maps.changed, session.job_changed)
-        self.listen(self.maps.values_changed, self._revalue)
+        self.maps.values_changed.connect(self._revalue)
 
     # -- making
 
@@ -268,6 +271,11 @@ class MapsView(View):
         else:
             self.foot.setText("Bold: differs from the reference, by the small number.")
         in_draft = s.working == DRAFT and s.draft is not None
+        if s.draft is not self._draft:
+            # A reason is for the draft that it was written for, and so is the first word of throwing it away.
+            self._draft = s.draft
+            self.reason.clear()
+            self._ask_discard(False)
         self.commit.setVisible(in_draft)
         self.undo_word.setEnabled(in_draft and s.draft is not None and s.draft.can_undo)
         self.redo_word.setEnabled(in_draft and s.draft is not None and s.draft.can_redo)
@@ -373,7 +381,7 @@ class MapsView(View):
 
     def _commit(self) -> None:
         try:
-            self.session.commit_draft(self.reason.text(), self.author.text())
+            self.session.commit_draft(self.reason.text(), self.author.text(), self._draft)
         except YarvicError as error:
             self.commit_fault.setText(str(error))
             self.commit_fault.show()
@@ -385,17 +393,19 @@ class MapsView(View):
     def _discard(self) -> None:
         # Throwing work away is asked twice, in place.
         if not self._discard_asked:
-            self._discard_asked = True
-            self.discard.setText("Discard for good?")
+            self._ask_discard(True)
             return
-        self._discard_asked = False
-        self.discard.setText("Discard draft")
-        self.session.discard_draft()
+        self._ask_discard(False)
+        if self.session.draft is self._draft:
+            self.session.discard_draft()
+
+    def _ask_discard(self, asked: bool) -> None:
+        self._discard_asked = asked
+        self.discard.setText("Discard for good?" if asked else "Discard draft")
 
     def escape(self) -> None:
         """Leave the strip; the cells stay as they are."""
-        self._discard_asked = False
-        self.discard.setText("Discard draft")
+        self._ask_discard(False)
         self.commit_fault.hide()
         if self.strip.isVisible():
             self.strip.hide()

@@ -23,7 +23,7 @@ from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.words import Empty, label, row, word
 from yarvic.state.aside import aside
 from yarvic.state.plan import PlanState
-from yarvic.state.session import Session
+from yarvic.state.session import SOLVING, Session
 
 CARD_W, CARD_H, NAME_W = 150, 186, 128
 
@@ -230,11 +230,12 @@ class RatingsPanel(QWidget):
             if hand == self._hand:  # another rating may have been chosen meanwhile
                 self.beside.setText("\n".join([*lines, text]))
 
-        self.session.runner.run(
+        self.session.requests.submit(
+            self.session.request(SOLVING, reads=("the ledger", "builds")),
             "Working out the way by parts",
             lambda progress, cancelled: aside(lambda: cheapest(ledger, target), cancelled),
             lambda found: show(self._said(found, currency)),
-            lambda error: show(f"By add-on parts: {error}"),
+            failed=lambda error: show(f"By add-on parts: {error}"),
             visible=False,
         )
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import Any
 
@@ -20,6 +21,7 @@ from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import act, label, row, show_choice, word
 from yarvic.state.aside import aside
 from yarvic.state.plan import PlanState
+from yarvic.state.requests import Request
 from yarvic.state.session import Session
 
 
@@ -56,6 +58,7 @@ class TargetPanel(QWidget):
         self.into = word("Put these parts into a stage", self._into_stage)
         self.take = word("Take this target", self._take_found)
         self._solution: Solution | None = None
+        self._answered: Request | None = None  # what the answer is for
         self._arrange()
 
     def _arrange(self) -> None:
@@ -273,27 +276,27 @@ class TargetPanel(QWidget):
 
     def solve(self) -> None:
         """The cheapest parts for the target."""
-        target = self._sheet().sheet.plan.target
-        ledger = self.plan.ledger()
-        self.session.start(
-            "Finding the cheapest parts", lambda p, c: aside(lambda: cheapest(ledger, target), c), self._found
-        )
+        target, ledger = self._sheet().sheet.plan.target, self.plan.ledger()
+        self._start("Finding the cheapest parts", lambda: cheapest(ledger, target))
 
     def solve_budget(self) -> None:
         """The best target for the budget."""
-        plan = self._sheet().sheet.plan
-        ledger = self.plan.ledger()
-        self.session.start(
-            "Finding the best target",
-            lambda p, c: aside(lambda: best(ledger, plan.target, plan.budget), c),
-            self._found,
-        )
+        plan, ledger = self._sheet().sheet.plan, self.plan.ledger()
+        self._start("Finding the best target", lambda: best(ledger, plan.target, plan.budget))
 
-    def _found(self, solution: Solution) -> None:
-        self._solution = solution
-        self._show_answer()
+    def _start(self, title: str, find: Callable[[], Solution]) -> None:
+        # An answer is for the ledger and the target that it was found with.
+        request = self.session.request("finding parts", reads=("the ledger", "builds"))
+
+        def found(solution: Solution) -> None:
+            self._answered, self._solution = request, solution
+            self._show_answer()
+
+        self.session.start(request, title, lambda progress, cancelled: aside(find, cancelled), found)
 
     def _show_answer(self) -> None:
+        if self._answered is None or not self.session.holds(self._answered):
+            self._solution = None
         found, job = self._solution, self.session.job
         self.answer.setVisible(found is not None)
         self.into.setVisible(found is not None and bool(found.chosen))

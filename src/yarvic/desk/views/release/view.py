@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yarvic.core.errors import YarvicError
+from yarvic.core.errors import ReleaseError, YarvicError
 from yarvic.core.release.gate import Condition, is_open
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.release.preview import SheetPreview
@@ -26,8 +26,9 @@ from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.words import Elided, act, label, row, rule, word
-from yarvic.state.release import capture, gate_conditions, release_work, sheet_pdf, waive
-from yarvic.state.session import Session
+from yarvic.state.release import Waiving, begin_waiver, capture, gate_conditions, release, waive
+from yarvic.state.session import DRAWING, Session
+from yarvic.state.signing import Signing, sheet_pdf
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
@@ -40,7 +41,7 @@ class ReleaseView(View):
     def __init__(self, session: Session, window: Window) -> None:
         super().__init__(session, "Release")
         self.folder: Path | None = None
-        self._waiving = ""
+        self._waiving: Waiving | None = None  # begun, and not yet signed by name
         self._drawn: object = None
         body = QHBoxLayout()
         body.setSpacing(8)
@@ -187,6 +188,9 @@ class ReleaseView(View):
             text.addWidget(label(c.evidence, "caption", wrap=True))
             if c.waiver is not None:
                 text.addWidget(label(f"Waived by {c.waiver.name}: {c.waiver.reason}", "caption", wrap=True))
+            if c.lapsed is not None:
+                words = f"A waiver by {c.lapsed.name} does not hold any more: it was for less than is found now."
+                text.addWidget(label(words, "caption", wrap=True))
             glyph = Glyph(c.severity)
             grid.addWidget(glyph, line, 0, Qt.AlignmentFlag.AlignTop)
             grid.addLayout(text, line, 1)
@@ -227,10 +231,9 @@ class ReleaseView(View):
         except YarvicError as error:
             self.preview.say(str(error))
             return
-        job = s.job
 
         def work(progress: Progress, cancelled: Asked) -> bytes:
-            return sheet_pdf(job, signing, "draft      ")
+            return sheet_pdf(signing)
 
         def done(pdf: bytes) -> None:
             if self._drawn == key:
@@ -240,14 +243,20 @@ class ReleaseView(View):
             if self._drawn == key:
                 self.preview.say(str(error))
 
-        s.runner.run("Drawing the sheet", work, done, failed, visible=False)
+        request = s.request(DRAWING, revision=revision.id)
+        s.requests.submit(request, "Drawing the sheet", work, done, failed=failed, visible=False)
 
     # -- acting
 
     def _begin_waiver(self, condition: Condition) -> None:
-        self._waiving = condition.key
+        try:
+            self._waiving = begin_waiver(self.session, condition.key)
+        except YarvicError as error:
+            self.session.failed.emit(error)
+            return
+        about = self._waiving
         self.waiver_title.setText(
-            f"Set aside for {self.session.working_name()}: {condition.title.lower()}. {condition.evidence}"
+            f"Set aside for {about.revision.name}: {about.condition.title.lower()}. {about.condition.evidence}"
         )
         self.waiver_name.setText(self.waiver_name.text() or self.session.settings.author)
         self.waiver_fault.hide()
@@ -255,14 +264,15 @@ class ReleaseView(View):
         self.waiver_reason.setFocus()
 
     def _waive(self) -> None:
+        if self._waiving is None:
+            return
         try:
             waive(self.session, self._waiving, self.waiver_name.text(), self.waiver_reason.text())
         except YarvicError as error:
             self.waiver_fault.setText(str(error))
             self.waiver_fault.show()
             return
-        self.waiver_reason.clear()
-        self.waiver.hide()
+        self.escape()
         self.refresh()
 
     def _folder(self) -> Path | None:
@@ -277,7 +287,7 @@ class ReleaseView(View):
             self.refresh()
 
     def package_path(self) -> Path | None:
-        """Where the package will be written."""
+        """Where the package of the working revision will be written."""
         folder, job = self._folder(), self.session.job
         if folder is None or job is None:
             return None
@@ -285,39 +295,41 @@ class ReleaseView(View):
 
     def _ask(self) -> None:
         self.fault.hide()
-        if not self.signer.text().strip():
-            self.fault.setText("A release is signed by name: fill in who signs.")
+        path, name = self.package_path(), self.signer.text().strip()
+        try:
+            if not name:
+                raise ReleaseError("a release is signed by name", remedy="Fill in who signs.")
+            signing = capture(self.session, name)
+        except YarvicError as error:
+            self.fault.setText(str(error))
             self.fault.show()
             self.signer.setFocus()
             return
-        path = self.package_path()
+        if path is None:
+            return
+        # What is signed is what stands here now, whatever is chosen while the question is open.
         text = (
-            f"{self.session.working_name()} will be signed by {self.signer.text().strip()} and written to {path}."
+            f"{signing.revision.name} will be signed by {name} and written to {path}."
             " A signature stays in the job's journal and cannot be taken back."
         )
         dialog = SignDialog(self, text)
-        dialog.accepted.connect(self._sign)
+        dialog.accepted.connect(partial(self._sign, signing, path))
         dialog.finished.connect(dialog.deleteLater)
         dialog.open()
 
-    def _sign(self) -> None:
-        s, path = self.session, self.package_path()
-        if s.job is None or path is None:
-            return
+    def _sign(self, signing: Signing, path: Path) -> None:
         try:
-            signing = capture(s, self.signer.text())
+            self.session.still(signing.request)
         except YarvicError as error:
             self.fault.setText(str(error))
             self.fault.show()
             return
-
-        def done(sha: str) -> None:
-            s.say(f"Signed. {path.name}, manifest {sha[:12]}.")
-
-        s.start(f"Releasing {signing.revision.name}", release_work(s.job, signing, path), done)
+        release(self.session, signing, path)
 
     def escape(self) -> None:
         """Leave the waiver."""
+        self._waiving = None
+        self.waiver_reason.clear()
         self.waiver.hide()
 
     def keys(self) -> list[tuple[str, str]]:

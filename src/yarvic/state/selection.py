@@ -1,0 +1,91 @@
+"""What is selected: the working rung and its reference, the map slot and the correction standard."""
+
+from __future__ import annotations
+
+from psygnal import Signal
+
+from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.job.model import Revision
+from yarvic.state.opened import Opened
+
+DRAFT = -1
+
+
+class Selection(Opened):
+    """Working against reference. No act takes it when it ends; it only says what a new act is about."""
+
+    selection_changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.working = DRAFT
+        self.reference: int | None = None
+        self.slot = ""
+        self.standard = "none"
+
+    def _select_afresh(self) -> None:
+        """What a job opens with: its draft, else its last revision."""
+        assert self.job is not None
+        revisions = self.revisions()
+        self.slot = self.job.layout.slots[0] if self.job.has_maps else ""
+        self.standard = self.job.sheet.standard
+        self.working = DRAFT if self.draft is not None or not revisions else revisions[-1].id
+        self.reference = self.default_reference()
+
+    def working_revision(self) -> Revision | None:
+        """The revision in hand; None when it is the draft."""
+        return self.revision(self.working)
+
+    def working_name(self) -> str:
+        """The name on the working rung."""
+        return self.name_of(self.working)
+
+    def name_of(self, rung: int | None) -> str:
+        """The name of a rung; the draft has the name it will get."""
+        if rung == DRAFT and self.job is not None:
+            return self.job.next_name() if self.draft is not None else ""
+        revision = self.revision(rung)
+        return revision.name if revision else ""
+
+    def evidence_revision(self) -> Revision | None:
+        """The revision whose evidence is read: the working one, or the parent of the draft."""
+        if self.working == DRAFT and self.draft is not None:
+            return self.draft.parent
+        return self.working_revision()
+
+    def calibration(self, rung: int | None, slot: str) -> Calibration | None:
+        """The calibration on a rung for one slot."""
+        if self.job is None:
+            return None
+        if rung == DRAFT:
+            return self.draft.calibrations[slot] if self.draft else None
+        revision = self.revision(rung)
+        return self.calibration_of(revision, slot) if revision is not None else None
+
+    def choose_working(self, rung: int) -> None:
+        """Make a rung the working one."""
+        if rung != self.working:
+            self.working = rung
+            if self.reference == rung:
+                self.reference = self.default_reference()
+            self.selection_changed.emit()
+
+    def choose_reference(self, rung: int) -> None:
+        """Make a revision the reference; the draft and the working rung cannot be it."""
+        if rung in (DRAFT, self.working):
+            self.say("The working rung cannot be its own reference: choose another.", trouble=True)
+        elif rung != self.reference:
+            self.reference = rung
+            self.selection_changed.emit()
+
+    def default_reference(self) -> int | None:
+        """What the working rung came from."""
+        if self.working == DRAFT and self.draft is not None:
+            return self.draft.parent.id
+        revision = self.working_revision()
+        return revision.parent_id if revision is not None else None
+
+    def select(self, working: int, reference: int | None) -> None:
+        """Take both in hand."""
+        self.working, self.reference = working, reference
+        self.selection_changed.emit()

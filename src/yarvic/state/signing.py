@@ -1,0 +1,264 @@
+"""What is signed: everything a release is made of, captured; from it alone the sheet and the package are made."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from yarvic.core.calibration.compare import compare
+from yarvic.core.errors import Cancelled, EvidenceError, ReleaseError
+from yarvic.core.evidence.conditions import RUN_WORDS
+from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
+from yarvic.core.formats.hex_image import image_to_hex
+from yarvic.core.formats.maps import maps_to_csv, maps_to_json
+from yarvic.core.job.model import Build, JobSheet, Revision, Waiver
+from yarvic.core.physics.correction import title as standard_title
+from yarvic.core.physics.fuel import fuel
+from yarvic.core.release.gate import Condition, is_open
+from yarvic.core.release.package import IMAGE, build_package, json_document
+from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
+from yarvic.state.draft import Maps
+from yarvic.state.gains import gain_between
+from yarvic.state.readings import interval_words
+from yarvic.state.requests import Request
+from yarvic.state.results import RevisionResults
+from yarvic.state.work import Asked, Progress
+
+CAUTIONS = (
+    "This map is for the vehicle, build and fuel named here. Another fuel or part needs its own measurement.",
+    "Emissions, inspection and warranty rules differ by place: ask a licensed workshop before use on public roads.",
+)
+
+
+@dataclass(frozen=True)
+class Signing:
+    """Everything that a release is made of, as it was when the person asked; without a signer it is a draft."""
+
+    request: Request
+    sheet: JobSheet
+    builds: tuple[Build, ...]
+    maps: Maps
+    stock: Maps
+    image: bytes
+    family: str
+    time: str
+    revision: Revision
+    results: RevisionResults
+    reference: RevisionResults | None
+    reference_name: str
+    standard: str
+    units: Mapping[str, str]
+    comparison: str
+    waivers: tuple[Waiver, ...]
+    signer: str
+    conditions: tuple[Condition, ...]
+
+
+@dataclass(frozen=True)
+class Package:
+    """A release as it will lie in its file: its bytes, and its manifest's SHA-256."""
+
+    signing: Signing
+    data: bytes
+    sha256: str
+
+
+def packed(s: Signing, progress: Progress, cancelled: Asked) -> Package:
+    """Build the package. Raises ReleaseError when the gate is not open or the signer has no name, EvidenceError when
+    no curve can be drawn.
+    """
+    if not is_open(list(s.conditions)):
+        short = ", ".join(c.title.lower() for c in s.conditions if not c.met)
+        raise ReleaseError(f"{s.revision.name} falls short: {short}", remedy="Mend it, or waive it by name.")
+    if not s.signer:
+        raise ReleaseError("a release is signed by name", remedy="Fill in who signs.")
+    progress(0.1, "Drawing the sheet")
+    pdf = sheet_pdf(s)
+    if cancelled():
+        raise Cancelled("the release was cancelled", remedy="Nothing was signed or written.")
+    files: dict[str, bytes] = {IMAGE: image_to_hex(s.image).encode("ascii")}
+    for slot, calibration in s.maps.items():
+        word = slot.lower().replace(" ", "-")
+        files[f"maps/{word}.json"] = maps_to_json(calibration).encode("utf-8")
+        files[f"maps/{word}.csv"] = maps_to_csv(calibration).encode("utf-8")
+    files["evidence.json"] = json_document(_evidence_document(s))
+    files["customer-sheet.pdf"] = pdf
+    progress(0.7, "Packing")
+    used = [p.evidence.conditions for p in s.results.pulls if p.evidence.conditions is not None]
+    facts: dict[str, Any] = {
+        "job": s.sheet.title,
+        "vehicle": s.sheet.vehicle.name,
+        "family": s.family,
+        "revision": s.revision.name,
+        "reason": s.revision.reason,
+        "build": f"{s.builds[-1].number}: {s.builds[-1].title}",
+        "author": s.revision.author,
+        "signed_by": s.signer,
+        "time": s.time,
+        "image_sha256": s.revision.image,
+        "image_size": len(s.image),
+        "simulated": any(c.simulated for c in used),
+        "waivers": [
+            {"condition": w.condition, "name": w.name, "reason": w.reason, "time": w.time} for w in s.waivers
+        ],
+    }
+    return Package(s, *build_package(files, facts))
+
+
+def sheet_pdf(s: Signing) -> bytes:
+    """The customer's sheet. Raises EvidenceError when no curve can be drawn."""
+    curves = s.results.curves(s.standard)
+    after = mean_curve(curves)
+    before = mean_curve(s.reference.curves(s.standard, like=s.results)) if s.reference is not None else None
+    power, torque = s.units.get("power", "kW"), s.units.get("torque", "N m")
+    correction = curves[0].correction
+    lines = f"Corrected by {correction.title}, factors {_range([c.correction.factor for c in curves], 3)}."
+    if s.standard == "none":
+        lines = "Uncorrected, as measured."
+    if correction.warnings:
+        lines += " " + ". ".join(w[0].upper() + w[1:] for w in correction.warnings) + "."
+    if s.standard != "none":
+        lines += f" Uncorrected: {curve_peaks(mean_curve(s.results.curves('none')), power, torque)}."
+    changes = [f"Slot {slot}. {d.sentence()}." for slot in s.maps for d in compare(s.stock[slot], s.maps[slot])]
+    fitted = [f"Build {b.number}: {b.title}." for b in s.builds[1:]]
+    fuels = [
+        f"Slot {slot}: {_fuel_said(key)}."
+        + (
+            ""
+            if key in {p.evidence.conditions.fuel for p in s.results.pulls if p.evidence.conditions}
+            else " Not measured."
+        )
+        for slot, key in s.sheet.vehicle.fuels.items()
+    ]
+    content = SheetContent(
+        shop=s.sheet.shop,
+        title=", ".join(w for w in (s.sheet.vehicle.name, s.sheet.vehicle.kind) if w),
+        revision=s.revision.name,
+        reason=s.revision.reason,
+        signer=s.signer,
+        date=s.time[:10] if s.signer else "",
+        before=before,
+        after=after,
+        before_name=s.reference_name,
+        power_unit=power,
+        torque_unit=torque,
+        correction_line=lines,
+        gain_line=_gain_line(s, power) + _peak_line(s, before, after, power, torque),
+        comparison_line=s.comparison + "." if s.comparison else "",
+        conditions=_conditions(s),
+        changes=[*fitted, *changes] or ["Nothing: this is the stock map."],
+        fuels=fuels,
+        cautions=(*_required(s), *CAUTIONS),
+        waivers=[f"{w.condition.removeprefix('check ')}: {w.reason} ({w.name}, {w.time[:10]})" for w in s.waivers],
+        simulated=s.results.simulated,
+    )
+    return customer_sheet(content)
+
+
+def _required(s: Signing) -> tuple[str, ...]:
+    """What the stage of the revision requires, in a sentence; nothing for one of no stage."""
+    plan, parts_known = s.sheet.plan, s.sheet.parts
+    stage = plan.stage_of(s.revision.name)
+    if stage is None:
+        return ()
+    titles = {p.key: p.title for p in parts_known}
+    parts = ", ".join(titles[k] for k in plan.required(stage, parts_known))
+    pair = f" Gearbox calibration: {stage.gearbox_calibration}." if stage.gearbox_calibration else ""
+    return (f"{stage.title}. Requires: {parts or 'no part beyond those received'}.{pair}",)
+
+
+def _fuel_said(key: str) -> str:
+    f = fuel(key)
+    return f"{f.title}, RON {f.ron:.0f} or higher" if f.ron > 0.0 else f.title
+
+
+def _range(values: list[float], digits: int) -> str:
+    low, high = f"{min(values):.{digits}f}", f"{max(values):.{digits}f}"
+    return low if low == high else f"{low} to {high}"
+
+
+def _conditions(s: Signing) -> list[str]:
+    pulls = [p for p in s.results.at_full_throttle if p.evidence.conditions is not None]
+    used = [p.evidence.conditions for p in pulls if p.evidence.conditions is not None]
+    others = len(s.results.pulls) - len(pulls)
+    faults = sorted({k for c in used for k in c.faults})
+    return [
+        f"{len(used)} pulls {RUN_WORDS[used[0].run]}, {used[0].dyno}, gear {used[0].gear},"
+        f" throttle {used[0].throttle * 100:.0f} %, build {pulls[0].evidence.build}."
+        + (f" Runs at other throttles, speeds or grades besides: {others}." if others else ""),
+        f"Air {_range([c.pressure_pa / 100 for c in used], 0)} mbar,"
+        f" {_range([c.temperature_k - 273.15 for c in used], 1)} degC,"
+        f" {_range([c.relative_humidity * 100 for c in used], 0)} % humidity; fuel {fuel(used[0].fuel).title}.",
+        *(
+            [f"Faults were switched on at the bench: {', '.join(f.replace('_', ' ') for f in faults)}."]
+            if faults
+            else []
+        ),
+    ]
+
+
+def _peak_line(s: Signing, before: MeanCurve | None, after: MeanCurve, power: str, torque: str) -> str:
+    was = f" {s.reference_name}: {curve_peaks(before, power, torque)}." if before is not None else ""
+    return f" {s.revision.name}: {curve_peaks(after, power, torque)}.{was}"
+
+
+def _gain_line(s: Signing, power: str) -> str:
+    if s.reference is None:
+        return ""
+    try:
+        g, assumed = gain_between(
+            s.results.together(), s.reference.together(like=s.results), s.standard, s.sheet.band_rpm
+        )
+    except EvidenceError:
+        return ""
+    told = "" if g.over_band.distinguishable else " This is not distinguishable from the spread of the pulls."
+    return (
+        f"Mean gain over {s.reference_name}, {g.band_rpm[0]:.0f} to {g.band_rpm[1]:.0f} rpm:"
+        f" {interval_words(g.over_band, power)}; {assumed}.{told}"
+    )
+
+
+def _evidence_document(s: Signing) -> dict[str, Any]:
+    """Findings and curves of every pull, canonical units, for whoever looks into the package later."""
+    return {
+        "kind": "yarvic evidence 1",
+        "units": "canonical: Pa, K, N m, W, rpm, deg, lambda, ratios as fractions",
+        "conditions_of_release": [
+            {"title": c.title, "state": c.severity, "evidence": c.evidence, "waived": c.waiver is not None}
+            for c in s.conditions
+        ],
+        "pulls": [
+            {
+                "evidence": p.evidence.id,
+                "title": p.title,
+                "build": p.evidence.build,
+                "time": p.evidence.time,
+                "conditions": p.evidence.conditions.model_dump() if p.evidence.conditions else None,
+                "findings": [
+                    {
+                        "check": f.check,
+                        "severity": f.severity,
+                        "statement": f.statement,
+                        "value": f.value,
+                        "limit": f.rule.stop_canonical if f.rule else None,
+                        "margin": f.margin,
+                        "speed_rpm": f.where.speed_rpm,
+                        "source": f.rule.source if f.rule else "",
+                    }
+                    for f in p.findings
+                ],
+                "curve": {
+                    "standard": standard_title(s.standard),
+                    "factor": p.curves[s.standard].correction.factor,
+                    "basis": "wheel",
+                    "speed_rpm": p.curves[s.standard].speed_rpm.tolist(),
+                    "power_w": [round(v, 1) for v in p.curves[s.standard].power_w.tolist()],
+                    "torque_nm": [round(v, 2) for v in p.curves[s.standard].torque_nm.tolist()],
+                }
+                if s.standard in p.curves
+                else None,
+            }
+            for p in s.results.pulls
+        ],
+    }
