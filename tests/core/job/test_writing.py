@@ -1,0 +1,223 @@
+"""Writes that wait, fail, or come from an older file: the job and its memory stay one."""
+
+import sqlite3
+import threading
+import time
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from shutil import copy
+
+import numpy as np
+import pytest
+
+from yarvic.core.calibration.edits import add_to_cells, edit_between
+from yarvic.core.calibration.image import unpack
+from yarvic.core.errors import JobError
+from yarvic.core.job import file
+from yarvic.core.job.file import verify
+from yarvic.core.job.store import Job
+from yarvic.demo.story import AUTHOR
+from yarvic.state.draft import DraftState
+
+OLD = Path(__file__).parents[2] / "data/old_jobs/version-2.yarvic"
+
+
+# -- version 2
+
+
+def looked_at(job):
+    draft = job.draft()
+    log = job.log(job.evidence()[0].id)
+    return (
+        [len(s) for s in draft.steps], [e.what for e in job.edits(2)], sorted(log.channels), job.waivers(2)[0].finding
+    )  # fmt: skip
+
+
+def test_version_2_reads_the_same_before_and_after_it_is_brought_up_to_date(tmp_path):
+    path = Path(copy(OLD, tmp_path / "old.yarvic"))
+    content = path.read_bytes()
+    job = Job.open(path, read_only=True)
+    before = looked_at(job)
+    job.close()
+    assert path.read_bytes() == content
+    job = Job.open(path)
+    try:
+        assert looked_at(job) == before
+    finally:
+        job.close()
+    # A draft of two edits, each to be undone by itself; "manifold pressure" was pressure in the airbox.
+    assert before == ([1, 1], ["spark off, one cell"], ["airbox_pressure", "engine_speed"], "")
+    verify(path)
+
+
+def test_a_draft_of_version_2_goes_on(tmp_path):
+    job = Job.open(Path(copy(OLD, tmp_path / "old.yarvic")))
+    try:
+        kept = job.draft()
+        draft = DraftState(job, job.revision("A1"), kept.steps)
+        assert draft.undo() is not None and len(job.draft().steps) == 1
+        made = draft.commit("one of two", AUTHOR)
+        assert [e.what for e in job.edits(made.id)] == ["two cells"]
+    finally:
+        job.close()
+
+
+# -- another program holds the file
+
+
+class Reader:
+    """Another program that begins to read and never ends."""
+
+    def __init__(self, path):
+        self.connection = sqlite3.connect(path, check_same_thread=False)
+        self.connection.execute("BEGIN")
+        self.connection.execute("SELECT count(*) FROM revision").fetchone()
+
+    def end(self):
+        self.connection.close()
+
+
+def test_a_commit_that_a_reader_holds_up_is_rolled_back_and_can_be_done_again(job, monkeypatch):
+    monkeypatch.setattr(file, "WAITS_S", 0.05)
+    job._connection.execute("PRAGMA busy_timeout = 50")
+    reader = Reader(job.path)
+    try:
+        for _ in range(2):
+            with pytest.raises(JobError, match="another program holds the file") as caught:
+                job.note("test", "held up")
+            assert "again" in caught.value.remedy
+    finally:
+        reader.end()
+    job.note("test", "done")
+    assert [e.sentence for e in job.journal()][-1] == "done"
+    assert "held up" not in [e.sentence for e in job.journal()]
+
+
+def test_a_reader_that_ends_in_time_is_waited_for(job):
+    reader = Reader(job.path)
+    threading.Timer(0.2, reader.end).start()
+    job.note("test", "waited")
+    assert job.journal()[-1].sentence == "waited"
+
+
+def test_who_holds_the_file_is_said(job, tmp_path):
+    import subprocess
+    import sys
+
+    code = (
+        "import fcntl, sys, time\nf = open(sys.argv[1], 'r+b')\nfcntl.lockf(f, fcntl.LOCK_EX)\n"
+        "print('held', flush=True)\ntime.sleep(30)\n"
+    )
+    other = subprocess.Popen([sys.executable, "-c", code, str(job.path)], stdout=subprocess.PIPE)
+    try:
+        other.stdout.readline()
+        assert f"process {other.pid}" in file.holders(job.path)
+    finally:
+        other.kill()
+        other.wait()
+    assert file.holders(job.path) == ""
+
+
+def test_the_check_of_the_whole_file_makes_room_for_a_write(demo_path):
+    """Without room the write would wait for the check; with it the check begins anew behind the write."""
+    asked, looks = [], []
+
+    def make_room():
+        looks.append(time.monotonic())
+        return len(looks) < 5
+
+    verify(Path(demo_path), make_room, lambda: bool(asked))
+    assert len(looks) > 5
+
+
+# -- the disk is full at each write
+
+
+@pytest.mark.parametrize(
+    "act",
+    ["commit", "draft", "undo", "discard", "evidence", "flash", "waiver", "release", "fit", "sheet", "note"],
+)
+def test_a_full_disk_at_each_write_changes_nothing(demo_path, pulled, act):
+    job = Job.open(Path(demo_path))
+    try:
+        revision = job.revisions()[-1]
+        draft = DraftState(job, revision)
+        slot = job.layout.slots[0]
+        table = unpack(job.image(revision.image), job.layout, slot, source="B1").table("spark_advance")
+        mask = np.zeros(table.values.shape, dtype=bool)
+        mask[2, 2] = True
+        edit = edit_between(slot, table, add_to_cells(table, mask, -1.0), "one off")
+        draft.add((edit,))
+        acts = {
+            "commit": lambda: draft.commit("why", AUTHOR),
+            "draft": lambda: draft.change_scalar(slot, "shutters_open_above", 31.0),
+            "undo": draft.undo,
+            "discard": job.drop_draft,
+            "evidence": lambda: job.add_evidence("a run", revision.id, *pulled, source="test"),
+            "flash": lambda: job.record_flash(revision.id, "unit", revision.image, 2),
+            "waiver": lambda: job.waive(revision.id, "pulls", AUTHOR, "why", ""),
+            "release": lambda: job.record_release(revision.id, AUTHOR, "ab" * 32, "a.zip"),
+            "fit": lambda: job.fit("a part", {"fuel": "a part"}),
+            "sheet": lambda: job.keep_sheet(job.sheet.changed(purpose="track"), "purpose"),
+            "note": lambda: job.note("test", "x"),
+        }
+        before = _all_of(job, draft)
+        _break(job)
+        with pytest.raises(JobError) as caught:
+            acts[act]()
+        assert caught.value.remedy
+        assert _all_of(job, draft) == before
+        _mend(job)
+        acts[act]()
+        assert _all_of(job, draft) != before
+    finally:
+        job.close()
+
+
+def _break(job):
+    """No page may be added and none changed: what a full disk does to a commit."""
+    pages = job._connection.execute("PRAGMA page_count").fetchone()[0]
+    job._connection.execute(f"PRAGMA max_page_count = {pages}")
+    job._connection.execute("PRAGMA query_only = ON")
+
+
+def _mend(job):
+    job._connection.execute("PRAGMA query_only = OFF")
+    job._connection.execute("PRAGMA max_page_count = 1073741823")
+
+
+def _all_of(job, draft):
+    kept = job.draft()
+    return (
+        job.revisions(), job.evidence(), job.flashes(), job.releases(), [job.waivers(r.id) for r in job.revisions()],
+        job.builds(), job.sheet, job.journal(), kept.steps if kept else None, list(draft.steps), draft.can_redo,
+        {s: {k: t.values.tobytes() for k, t in c.tables.items()} for s, c in draft.calibrations.items()},
+    )  # fmt: skip
+
+
+# -- a clock that goes back
+
+
+def test_a_clock_that_goes_back_takes_nothing_out_of_its_order(tmp_path, stock, pulled):
+    from yarvic.bench.vehicles import layout_text
+    from yarvic.demo.ptarmigan import PTARMIGAN
+
+    moment = [datetime(2024, 5, 1, 12, 0, tzinfo=UTC)]
+
+    def back():
+        moment[0] -= timedelta(days=1)
+        return moment[0]
+
+    path = tmp_path / "back.yarvic"
+    job = Job.create(path, PTARMIGAN.sheet(), layout_text("ptarmigan"), stock, author=AUTHOR, clock=back)
+    try:
+        for n in range(3):
+            job.add_evidence(f"run {n}", 1, *pulled, source="test")
+            job.note("test", f"line {n}")
+            job.record_flash(1, f"unit {n}", job.revisions()[0].image, n)
+        assert [e.title for e in job.evidence()] == ["run 0", "run 1", "run 2"]
+        assert [f.blocks for f in job.flashes()] == [0, 1, 2]
+        assert [e.sentence for e in job.journal() if e.subject == "test"] == ["line 0", "line 1", "line 2"]
+        assert job.next_name() == "A1"
+    finally:
+        job.close()
