@@ -19,6 +19,7 @@ $(READY): $(SOURCES)
 	@sh tools/system_libraries.sh
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	@$(BIN)/python -m compileall -q src
 	@touch $(READY)
 
 $(READY_DEV): $(READY)
@@ -32,6 +33,7 @@ test: install-dev
 	sh tools/run_tests.sh $(BIN)
 
 bench: install
+	@$(BIN)/python -m compileall -q src
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m benchmarks
 
 lint: install-dev

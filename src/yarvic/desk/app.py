@@ -15,6 +15,7 @@ from yarvic.desk.unexpected import Unexpected
 from yarvic.desk.window import Window
 from yarvic.state.settings import Settings, load_settings
 
+SWITCH_S = 0.0005
 # Qt objects die with the application: it is held as long as the process lives.
 _kept: list[QApplication] = []
 _unexpected: list[Unexpected] = []
@@ -33,6 +34,8 @@ def application() -> QApplication:
     existing = QApplication.instance()
     if isinstance(existing, QApplication):
         return existing
+    # Each call into Qt gives the interpreter away: with the usual 5 ms the window waits for every judgement beside it.
+    sys.setswitchinterval(SWITCH_S)
     app = QApplication([sys.argv[0]])
     app.setApplicationName("yarvic")
     app.setApplicationVersion(__version__)

@@ -165,8 +165,10 @@ class Ladder(QWidget):
         painter.setPen(QPen(t.color("line"), 1))
         painter.drawLine(0, HEIGHT - 1, self.width(), HEIGHT - 1)
         self._title(painter)
-        rungs = self.rungs()
-        by_id = {r.rung: r for r in rungs}
+        # Only what is in sight: a job may have hundreds.
+        last = self._first + int(self.width() / self.pitch()) + 1
+        by_id = {r.rung: r for r in self.rungs()}
+        rungs = [r for r in self.rungs() if self._first <= r.column <= last]
         for rung in rungs:
             if rung.parent is not None and rung.parent in by_id:
                 self._join(painter, by_id[rung.parent], rung)

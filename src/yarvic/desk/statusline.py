@@ -61,7 +61,9 @@ class StatusLine(QWidget):
     def refresh(self) -> None:
         """Unit, draft and units."""
         s = self.session
-        if s.bench is not None:
+        if not s.bench_ready:
+            self.unit.setText("Simulated unit")
+        elif s.bench is not None:
             held = s.bench.holds()
             name = held.name if held else "another image"
             self.unit.setText(f"Simulated unit: holds {name}, {s.bench.unit.supply_voltage():.1f} V")

@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import threading
+import time
 import traceback
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtCore import QObject, QRunnable, QThreadPool, pyqtSignal
+from PyQt6.QtCore import QCoreApplication, QEvent, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
 from yarvic.core.errors import YarvicError
 from yarvic.state.work import Handle, Heard, Work
+
+BEHIND_THE_PICTURE_MS = 15
+# How long after a key or a click unseen work stands aside, and how often it looks, s.
+STANDS_ASIDE_S = 0.25
+LOOKS_EVERY_S = 0.02
+_ACTS = (QEvent.Type.KeyPress, QEvent.Type.MouseButtonPress, QEvent.Type.MouseButtonRelease, QEvent.Type.Wheel)
 
 
 class _Answers(QObject):
@@ -40,15 +47,18 @@ class Task:
 
 
 class _Job(QRunnable):
-    def __init__(self, task: Task, work: Work[Any]) -> None:
+    def __init__(self, task: Task, work: Work[Any], acting: Callable[[], bool]) -> None:
         super().__init__()
         self._task = task
         self._work = work
+        self._acting = acting
 
     def run(self) -> None:
         task = self._task
 
         def progress(share: float, what: str, detail: object = None, /) -> None:
+            while not task.visible and not task.asked and self._acting():
+                time.sleep(LOOKS_EVERY_S)
             task.answers.progress.emit(share, what)
             if detail is not None:
                 task.answers.heard.emit(detail)
@@ -80,6 +90,19 @@ class QtRunner(QObject):
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(2)
         self._running: set[Task] = set()
+        self._acted_at = -STANDS_ASIDE_S
+        app = QCoreApplication.instance()
+        assert app is not None
+        app.installEventFilter(self)
+
+    def eventFilter(self, watched, event) -> bool:
+        """Note when somebody does something: what nobody waits for stands aside then."""
+        if event.type() in _ACTS:
+            self._acted_at = time.monotonic()
+        return False
+
+    def _acting(self) -> bool:
+        return time.monotonic() - self._acted_at < STANDS_ASIDE_S
 
     def run(
         self,
@@ -107,7 +130,10 @@ class QtRunner(QObject):
             task.answers.heard.connect(heard)
         if visible:
             self.started.emit(task)
-        self._pool.start(_Job(task, work))
+            self._pool.start(_Job(task, work, self._acting))
+        else:
+            # What nobody waits for begins behind the picture that is due, so as not to hold it up.
+            QTimer.singleShot(BEHIND_THE_PICTURE_MS, lambda: self._pool.start(_Job(task, work, self._acting)))
         return task
 
     def busy(self) -> bool:

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.errors import CalibrationError, JobError, LinkError, YarvicError
+from yarvic.core.errors import CalibrationError, JobError, YarvicError
 from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.store import Job
-from yarvic.state.bench import BenchState
 from yarvic.state.draft import DraftState, Maps, calibrations_of
 from yarvic.state.sheet import SheetState
 from yarvic.state.told import Told
+
+if TYPE_CHECKING:
+    from yarvic.state.bench import BenchState
 
 # Calibrations kept in memory beside the draft's: what is compared, and a few that were looked at before.
 MOST_CALIBRATIONS = 12
@@ -31,7 +34,8 @@ class Opened(Told):
 
     def __init__(self) -> None:
         self.job: Job | None = None
-        self.bench: BenchState | None = None
+        self._bench: BenchState | None = None
+        self.bench_ready = True  # whether it was made, or there is nothing that it could be of
         self.sheet: SheetState | None = None
         self.draft: DraftState | None = None
         self.opening = 0
@@ -46,18 +50,15 @@ class Opened(Told):
         """
         job = Job.open(path, read_only=read_only, clock=clock)
         try:
-            bench, no_bench = bench_of(job)
             draft, draft_fault = _kept_draft(job)
         except BaseException:
             job.close()
             raise
         self._close()
         self.job, self.sheet = job, SheetState(job, self._sheet_was_changed)
-        self._take_bench(bench)
+        self.bench_ready = False
         self._take_draft(draft)
         said: list[YarvicError | str] = []
-        if no_bench is not None:
-            said.append(f"{no_bench} Logs can be judged; nothing is flashed here.")
         if draft is not None:
             said.append(f"The draft on {draft.parent.name} was kept and is open again.")
         if draft_fault is not None:
@@ -68,21 +69,38 @@ class Opened(Told):
         """Close the job; a draft stays in its file."""
         self.opening += 1
         # What the old parts announce from now on concerns nobody.
-        for part in (self.bench, self.draft):
+        for part in (self._bench, self.draft):
             if part is not None:
                 part.changed.disconnect()
         if self.job is not None:
             self.job.close()
-        self.job = self.bench = self.sheet = self.draft = None
+        self.job = self._bench = self.sheet = self.draft = None
+        self.bench_ready = True
         self._calibrations.clear()
 
     def _sheet_was_changed(self, judged_by: bool) -> None:
         self.sheet_changed.emit()
 
-    def _take_bench(self, bench: BenchState | None) -> None:
-        self.bench = bench
+    @property
+    def bench(self) -> BenchState | None:
+        """The simulated bench, made when it is first needed; None where there is none, and then it was said why."""
+        if not self.bench_ready and self.job is not None:
+            self._take_bench(*bench_of(self.job))
+        return self._bench
+
+    def _take_bench(self, bench: BenchState | None, why_not: YarvicError | None) -> None:
+        self._bench, self.bench_ready = bench, True
         if bench is not None:
             bench.changed.connect(lambda: self.bench_changed.emit())
+        if why_not is not None:
+            self.say(f"{why_not} Logs can be judged; nothing is flashed here.")
+
+    def unit_holds(self) -> Revision | None:
+        """The revision that lies in the unit; while the bench is not ready, the one that was written last."""
+        if self.bench_ready:
+            return self._bench.holds() if self._bench is not None else None
+        flashes = self.job.flashes() if self.job is not None else []
+        return self.revision(flashes[-1].revision_id) if flashes else next(iter(self.revisions()), None)
 
     def _take_draft(self, draft: DraftState | None) -> None:
         if self.draft is not None:
@@ -132,11 +150,13 @@ def _kept_draft(job: Job) -> tuple[DraftState | None, YarvicError | None]:
         return None, fault
 
 
-def bench_of(job: Job) -> tuple[BenchState | None, LinkError | None]:
+def bench_of(job: Job) -> tuple[BenchState | None, YarvicError | None]:
     """The simulated bench for a job; none, and why, where no simulated vehicle has its unit or there are no maps yet."""
+    from yarvic.state.bench import BenchState  # the vehicles are not needed for the first picture
+
     if not job.has_maps:
         return None, None
     try:
         return BenchState(job), None
-    except LinkError as error:
+    except YarvicError as error:
         return None, error

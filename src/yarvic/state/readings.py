@@ -303,7 +303,7 @@ def route_state(session: Session, step: str) -> str:
     if step == "flash":
         if Readiness(session.job.sheet.readiness).of("stop"):
             return STOP
-        held = session.bench.holds() if session.bench else None
+        held = session.unit_holds()
         return PASS if held is not None and held.image == revision.image else NO_DATA
     if step in ("dyno", "logs"):
         return PASS if pulls >= need else WATCH if pulls else NO_DATA

@@ -53,7 +53,7 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
         image_fault=fault,
         baseline_pulls=baseline.full_pulls if baseline else 0,
         flashes=tuple(job.flashes()),
-        evidence=tuple(e for e in job.evidence() if e.revision_id == revision.id),
+        evidence=tuple(job.runs_of(revision.id)),
         pulls=results.full_pulls,
         summaries=results.summaries,
         band_mean_w=mean,

@@ -148,10 +148,9 @@ def unlike(one: Evidence, other: Evidence) -> list[str]:
 
 def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: Asked) -> dict[int, RevisionResults]:
     """Findings and curves of the given revisions. Raises Cancelled, JobError."""
-    everything = job.evidence()
     builds = job.builds()
     limits = {b.number: default_limits(job.sheet.judged_limits(parts_on(builds, b.number))) for b in builds}
-    wanted = [e for e in everything if e.revision_id in revision_ids]
+    wanted = [e for r in revision_ids for e in job.runs_of(r)]
     pulls: dict[int, list[PullResult]] = {r: [] for r in revision_ids}
     wrong: dict[int, list[Problem]] = {r: [] for r in revision_ids}
     for count, item in enumerate(wanted):

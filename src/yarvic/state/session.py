@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from psygnal import Signal
 
-from yarvic.bench.rig import PullSettings
 from yarvic.core.calibration.image import image_id, unpack
 from yarvic.core.errors import JobError, LinkError, NotReadyError, YarvicError
 from yarvic.core.formats.hex_image import read_image
@@ -17,9 +18,7 @@ from yarvic.core.job.file import verify
 from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import NewRun
-from yarvic.core.link.flash import Flashed
 from yarvic.core.plan.readiness import Readiness
-from yarvic.state.bench import Measured
 from yarvic.state.draft import DraftState, edits_to_take
 from yarvic.state.opened import bench_of
 from yarvic.state.requests import Request, Requests
@@ -28,6 +27,11 @@ from yarvic.state.selection import DRAFT, Selection
 from yarvic.state.settings import Settings
 from yarvic.state.sheet import judged_by, of_the_plan
 from yarvic.state.work import Asked, Handle, Progress, Runner, Work
+
+if TYPE_CHECKING:
+    from yarvic.bench.rig import PullSettings
+    from yarvic.core.link.flash import Flashed
+    from yarvic.state.bench import BenchState, Measured
 
 T = TypeVar("T")
 # What a run is called in lists.
@@ -43,8 +47,9 @@ STEPS = ("job", "plan", "maps", "flash", "dyno", "logs", "checks", "release")
 STEP_TITLES = dict(zip(STEPS, ("Job", "Plan", "Maps", "Flash", "Dyno", "Logs", "Checks", "Release"), strict=True))
 SOURCE = "simulated bench"
 JUDGING, CHECKING, DRAWING, SOLVING = "judging", "checking the file", "drawing the sheet", "the way by parts"
+READYING = "making the bench ready"
 # Requests whose outcome nobody waits for: when it is dropped there is nothing to say.
-QUIET = (JUDGING, CHECKING, DRAWING, SOLVING)
+QUIET = (JUDGING, CHECKING, DRAWING, SOLVING, READYING)
 
 
 class Session(Selection):
@@ -65,6 +70,9 @@ class Session(Selection):
         super().__init__()
         self.settings = settings
         self.results: dict[int, RevisionResults] = {}
+        self._unjudged: deque[int] = deque()
+        self._judging_on = 0  # the opening in which one of them is being judged
+        self._judge_starts = False
         self.busy: str | None = None  # the title of the long work under way
         self.requests = Requests(runner, self._still, self._was_dropped, self.failed.emit)
         self.reads: dict[str, Callable[[Request], Hashable]] = {
@@ -151,9 +159,16 @@ class Session(Selection):
                 self.say(each)
             else:
                 self.failed.emit(each)
-        self._judge_all()
         job = self.job
         assert job is not None
+
+        def take(made: tuple[BenchState | None, YarvicError | None]) -> None:
+            if not self.bench_ready:
+                self._take_bench(*made)
+                self.bench_changed.emit()
+
+        self.requests.submit(self.request(READYING), "Bench", lambda p, c: bench_of(job), take, visible=False)
+        self._judge_all()
         self.requests.submit(
             self.request(CHECKING),
             "Checking the file",
@@ -182,7 +197,7 @@ class Session(Selection):
             raise JobError("no job is open", remedy="Open a job first.")
         made = self.job.take_stock(layout_toml, image, author or "not named", source=source)
         bench, no_bench = bench_of(self.job)
-        self._take_bench(bench)
+        self._take_bench(bench, None)
         self._take_draft(None)
         self._select_afresh()
         self.reference = None
@@ -205,22 +220,38 @@ class Session(Selection):
         return self.results.get(self.reference) if self.reference is not None else None
 
     def _evidence_of(self, revision_id: int | None) -> list[Any]:
-        return [e for e in self.job.evidence() if e.revision_id == revision_id] if self.job is not None else []
+        return self.job.runs_of(revision_id) if self.job is not None and revision_id is not None else []
 
     def _judge_all(self) -> None:
         """Judge every revision, those in hand first."""
         first = [r.id for r in (self.evidence_revision(), self.revision(self.reference)) if r is not None]
-        rest = [r.id for r in reversed(self.revisions()) if r.id not in first]
-        for revision_id in [*first, *rest]:
+        self._unjudged = deque(r.id for r in reversed(self.revisions()) if r.id not in first)
+        for revision_id in first:
             self._judge(revision_id)
+        self._judge_on()
 
-    def _judge(self, revision_id: int) -> None:
+    def _judge_on(self) -> None:
+        """Judge what nobody looks at now, one revision behind the other."""
+        while self._unjudged and self._judging_on != self.opening:
+            self._judging_on, self._judge_starts = self.opening, True
+            if not self._judge(self._unjudged.popleft(), partial(self._judge_ended, self.opening)):
+                self._judging_on = 0
+            self._judge_starts = False
+
+    def _judge_ended(self, opening: int) -> None:
+        if self._judging_on == opening:
+            self._judging_on = 0
+            if not self._judge_starts:  # else it ran in place, and the loop that started it goes on
+                self._judge_on()
+
+    def _judge(self, revision_id: int, ended: Callable[[], None] = lambda: None) -> bool:
+        """Judge a revision; gives whether there is anything to be judged. `ended` is called when that is over."""
         job = self.job
         if job is None:
-            return
+            return False
         if not self._evidence_of(revision_id):
             self.results[revision_id] = RevisionResults(revision_id, (), (), ())
-            return
+            return False
         request = self.request(JUDGING, revision=revision_id, reads=("evidence", "judged by"))
 
         def work(progress: Progress, cancelled: Asked) -> RevisionResults:
@@ -230,7 +261,8 @@ class Session(Selection):
             self.results[revision_id] = results
             self.results_changed.emit()
 
-        self.requests.submit(request, "Judging", work, apply, visible=False)
+        self.requests.submit(request, "Judging", work, apply, ended=ended, visible=False)
+        return True
 
     # -- drafting
 

@@ -16,6 +16,12 @@ from yarvic.core.job.model import Evidence
 from yarvic.core.job.records import Records
 
 EVIDENCE = "evidence"
+
+
+def _topic(revision_id: int) -> str:
+    return f"{EVIDENCE} of {revision_id}"
+
+
 MOST_LOGS = 24  # kept in memory; what is looked at, its reference, and what is judged beside them
 
 
@@ -35,11 +41,15 @@ class Runs(Records):
         """All runs in the order in which they were recorded."""
         return list(self._remember(EVIDENCE, self._read_evidence))
 
-    def _read_evidence(self) -> list[Evidence]:
+    def runs_of(self, revision_id: int) -> list[Evidence]:
+        """The runs of one revision, in the order in which they were recorded."""
+        where = "WHERE revision_id = ?"
+        return list(self._remember(_topic(revision_id), lambda: self._read_evidence(where, (revision_id,))))
+
+    def _read_evidence(self, where: str = "", values: tuple[int, ...] = ()) -> list[Evidence]:
         found = []
-        for r in self._rows(
-            "SELECT id, title, revision_id, build, time, source, conditions FROM evidence ORDER BY rowid"
-        ):
+        columns = "id, title, revision_id, build, time, source, conditions"
+        for r in self._rows(f"SELECT {columns} FROM evidence {where} ORDER BY rowid", values):  # noqa: S608
             conditions = None if r[6] is None else self._document(Conditions.model_validate_json, r[6], "conditions")
             found.append(Evidence(r[0], r[1], r[2], r[3], r[4], r[5], conditions))
         return found
@@ -73,8 +83,9 @@ class Runs(Records):
                 number += 1
                 made.append(self._insert_run(db, f"R{number:04d}", run, rows, revision_id, on, source))
         with self._turn:
-            if EVIDENCE in self._kept:
-                self._kept[EVIDENCE] = [*self._kept[EVIDENCE], *made]
+            for topic in (EVIDENCE, _topic(revision_id)):
+                if topic in self._kept:
+                    self._kept[topic] = [*self._kept[topic], *made]
         return made
 
     def _insert_run(
