@@ -1,4 +1,4 @@
-"""The command line. Exit 0: all that was judged holds. 1: falls short. 2: input that cannot be used. 3: not known."""
+"""The command line. Exit 0: pass or watch. 1: stop. 2: input that cannot be used. 3: no data."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from yarvic.core.errors import FormatError, YarvicError
 app = typer.Typer(
     help="The calibrator's bench.", no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False
 )
-HOLDS, FALLS_SHORT, UNUSABLE, NOT_KNOWN = 0, 1, 2, 3
+PASSES, STOPS, UNUSABLE, LACKS_DATA = 0, 1, 2, 3
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 
@@ -31,7 +31,7 @@ def desk(context: typer.Context, version: Annotated[bool, typer.Option("--versio
     """Open the desk with the last job, or the welcome."""
     if version:
         print(f"yarvic {__version__}")
-        raise typer.Exit(HOLDS)
+        raise typer.Exit(PASSES)
     if context.invoked_subcommand is None:
         from yarvic.desk.app import run
 
@@ -65,7 +65,7 @@ def demo(
         print("\n".join(f"Demo job: {path}" for path in paths))
         if tour is None:
             if not has_display():
-                raise typer.Exit(HOLDS)
+                raise typer.Exit(PASSES)
             raise typer.Exit(run(paths[0]))
     if tour is None and has_display():
         raise typer.Exit(run(build_demo=True))
@@ -74,7 +74,7 @@ def demo(
     from yarvic.desk.tour import run_tour
 
     folder = tour or Path.cwd() / "tour"
-    raise typer.Exit(HOLDS if run_tour(folder, print) else FALLS_SHORT)
+    raise typer.Exit(PASSES if run_tour(folder, print) else STOPS)
 
 
 @app.command()
@@ -154,7 +154,7 @@ def check(
                 print(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
             for family in entry["not_asked"]:
                 print(f"  not asked of this log: {family.lower()}")
-    raise typer.Exit(FALLS_SHORT if STOP in worst else NOT_KNOWN if NO_DATA in worst else HOLDS)
+    raise typer.Exit(STOPS if STOP in worst else LACKS_DATA if NO_DATA in worst else PASSES)
 
 
 def _of_job(path: Path) -> tuple[tuple[Any, ...] | None, Any]:
@@ -232,7 +232,7 @@ def verify(package: Path, as_json: AsJson = False) -> None:
         for fault in v.faults:
             print(f"fault: {fault}")
         print("intact" if v.intact else "NOT what was signed")
-    raise typer.Exit(HOLDS if v.intact else FALLS_SHORT)
+    raise typer.Exit(PASSES if v.intact else STOPS)
 
 
 def main() -> None:

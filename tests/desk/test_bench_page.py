@@ -90,7 +90,7 @@ def test_a_pull_has_what_was_typed(page, driver):
     enter(driver, severity, 80)
     driver.key(Qt.Key.Key_Escape)
     view = driver.window.view("dyno")
-    assert "faults on: bad fuel 80 %" in view.about.text()
+    assert "injected faults: bad fuel 80 %" in view.about.text()
     driver.click(view.one)
     driver.idle()
     c = driver.window.session.job.evidence()[-1].conditions
@@ -99,7 +99,7 @@ def test_a_pull_has_what_was_typed(page, driver):
     assert c.dyno.startswith("simulated dyno 2") and c.faults == {"bad_fuel": pytest.approx(0.8)}
     # The table says how it was run; the curve of full pulls is not mixed with it.
     table = view.table
-    assert "free, gear 3, 60 %; faults on" in table.item(table.rowCount() - 1, 1).text()
+    assert "free, gear 3, 60 %; faults injected" in table.item(table.rowCount() - 1, 1).text()
     assert view.throttle.isVisible() and len(driver.window.session.working_results().curves("none")) == 3
 
 
@@ -211,7 +211,7 @@ def test_four_throttles_in_one_go_each_with_its_own_curve(driver):
 def test_the_usual_bench_comes_back_by_command(page, driver):
     driver.click(page.faults.lines["tired_pump"][0])
     choose(driver, page.kind, "At a held speed")
-    next(c for c in page.commands() if c.title.startswith("Bench as it usually")).action()
+    next(c for c in page.commands() if c.title.startswith("Reset the bench")).action()
     driver.settle()
     bench = driver.window.session.bench
     assert bench.faults == {} and bench.settings.kind == "inertia"

@@ -145,7 +145,7 @@ def test_a_slip_stands_beside_its_entry_and_is_not_kept(driver, job):
     write(driver, job.vehicle.fields["gearbox_torque_nm"], "tag 16")
     assert session.job.sheet.vehicle.gearbox_torque_nm == pytest.approx(2169.3)
     write(driver, job.vehicle.fields["fuels"], "RON 95 = water")
-    assert "not known" in job.vehicle.fields["fuels"].fault.text()
+    assert "unknown" in job.vehicle.fields["fuels"].fault.text()
 
 
 def test_a_station_is_chosen_by_click_and_by_keys_and_edited_in_place(driver, job):
@@ -230,7 +230,7 @@ def test_an_item_is_changed(driver, job):
     form = job.readiness.form
     dict(job.readiness._changeable())["Battery"]()
     assert form.isVisible() and form.watch.text() == "12.4"
-    for field, text, words in ((form.stop, "12.9", "watch must come before stop"), (form.unit, "ells", "not known"),
+    for field, text, words in ((form.stop, "12.9", "watch must come before stop"), (form.unit, "ells", "unknown"),
                                (form.title, " ", "title"), (form.watch, "much", "not a number")):  # fmt: skip
         before = field.text()
         driver.fill(field, text)

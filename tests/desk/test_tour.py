@@ -19,7 +19,7 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
     told = "\n".join(said)
     for part in (
         "Cylinder 2 knocked in 3 of 3 pulls",
-        "B1 falls short of 1 condition",
+        "B1 does not meet 1 condition",
         "20 cells differ from B1",
         "a revision needs its reason",
         "B2 is on the ladder",
@@ -28,7 +28,7 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
         "B2 may be signed",
         "signed by Rowan Sedge",
         "is intact",
-        "faults on: tired pump 40 %",
+        "injected faults: tired pump 40 %",
         "Torque for the gearbox, tag 42",
         "A2 (working)",
         f"Pictures: {tmp_path}",
@@ -43,7 +43,7 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
     job = Job.open(tmp_path / "ptarmigan.yarvic")
     try:
         revision = job.revision("B2")
-        assert revision.reason == "spark off where cylinder 2 knocked"
+        assert revision.reason == "spark retarded where cylinder 2 knocked"
         assert revision.image == v.manifest.image_sha256
         assert job.releases()[-1].manifest_sha256 == v.manifest_sha256
         assert len([e for e in job.evidence() if e.revision_id == revision.id]) == 3

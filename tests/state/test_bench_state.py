@@ -107,7 +107,7 @@ def test_what_cannot_be_is_refused_and_changes_nothing(session):
         bench.set_run(end_rpm=1000.0)
     with pytest.raises(LinkError, match="no fault"):
         bench.set_fault("gremlins", 0.5)
-    with pytest.raises(UnitError, match="not known"):
+    with pytest.raises(UnitError, match="unknown"):
         bench.set_tank("lamp oil")
     with pytest.raises(LinkError, match="no dyno"):
         bench.set_dyno("east")

@@ -422,8 +422,9 @@ def _do(session, runner, act, n, asked):
         fit(session)
     elif act == "finish" and runner.pending:
         runner.finish(n % len(runner.pending))
-    elif act == "cancel" and runner.pending:
-        runner.pending[n % len(runner.pending)].handle.cancel()
+    elif act == "cancel":  # what a person sees can be cancelled
+        for p in runner.pending:
+            p.handle.cancel() if p.visible else None
     elif act == "waive":
         shut = [c for c in gate_conditions(session) if c.may_waive and not c.met]
         for condition in shut[:1]:

@@ -208,7 +208,7 @@ def test_a_kept_draft_is_offered_again(session, maps, demo_path):
     again.open_job(Path(demo_path))
     assert again.working == DRAFT
     assert np.array_equal(again.calibration(DRAFT, "RON 95").table("spark_advance").values, held)
-    assert any("was kept" in s for s, _ in ears.said)
+    assert any("was saved" in s for s, _ in ears.said)
     again.draft.undo()
     assert again.draft.differences() == []
     again.close_job()
@@ -249,7 +249,7 @@ def test_reference_is_never_the_working_rung(session):
 
 def test_the_whole_way_to_a_package(session, maps, tmp_path):
     take_spark_off(maps)
-    revision = session.commit_draft("spark off where cylinder 2 knocked", "Rowan Sedge")
+    revision = session.commit_draft("spark retarded where cylinder 2 knocked", "Rowan Sedge")
     assert revision.name == "B2" and session.working == revision.id
     assert [r.severity for r in readings(session, "checks")] == ["no_data"]
     shut = {c.key for c in gate_conditions(session) if not c.met}
@@ -283,7 +283,7 @@ def test_the_whole_way_to_a_package(session, maps, tmp_path):
 def test_a_revision_that_falls_short_is_not_signed(session, tmp_path):
     path, ears = tmp_path / "b1.zip", Ears(session)
     release(session, capture(session, "R. S."), path)
-    assert "falls short: knock" in str(ears.errors[-1])
+    assert "does not meet: knock" in str(ears.errors[-1])
     assert not path.exists() and len(session.job.releases()) == 1
 
 
@@ -571,7 +571,7 @@ def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
     ears = Ears(s)
     s.open_job(Path(demo_path))
     assert s.draft is None and s.working_name() == "B1"
-    assert "kept draft cannot be opened" in str(ears.errors[0]) and ears.errors[0].remedy
+    assert "saved draft cannot be opened" in str(ears.errors[0]) and ears.errors[0].remedy
     maps = MapsState(s)
     take_spark_off(maps)
     assert s.job.draft().steps == tuple(s.draft.steps)

@@ -1,4 +1,4 @@
-"""Faults on demand: each a switch with a severity from 0 to 1, and what it leaves in the evidence.
+"""Fault injection: each a switch with a severity from 0 to 1, and what it leaves in the evidence.
 
 A fault changes the plant, a sensor, the fuel or the unit's memory, never the evidence itself.
 """
@@ -45,7 +45,7 @@ FAULTS: dict[str, Fault] = {
         Fault("tired_pump", "Tired pump", "gives a quarter less",
               "rail or feed pressure sags at the top, mixture leans out with it"),
         Fault("boost_leak", "Boost leak", "a hose off at one corner",
-              "duty climbs, boost comes late and falls short", (TURBO_PETROL, TURBO_DIESEL)),
+              "duty climbs, boost comes late and stays below its target", (TURBO_PETROL, TURBO_DIESEL)),
         Fault("slipping_clutch", "Slipping clutch", "holds 45 % less",
               "engine speed runs ahead of the roller where torque peaks"),
         Fault("stuck_shutters", "Stuck shutters", "shut altogether",

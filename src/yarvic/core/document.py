@@ -32,7 +32,7 @@ def parse_toml(text: str, *, source: str, error_type: type[YarvicError] = Format
     try:
         return tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise error_type(f"not valid TOML: {error}", concerns=source, remedy="Mend the line named.") from None
+        raise error_type(f"not valid TOML: {error}", concerns=source, remedy="Correct the line named.") from None
     except RecursionError:
         raise error_type("is nested too deeply", concerns=source, remedy="Choose another file.") from None
 

@@ -150,7 +150,7 @@ def unit(label: str) -> Unit:
     try:
         return UNITS[label]
     except KeyError:
-        raise UnitError(f"unit {label!r} is not known", remedy=f"Known units: {', '.join(sorted(UNITS))}.") from None
+        raise UnitError(f"unit {label!r} is unknown", remedy=f"Known units: {', '.join(sorted(UNITS))}.") from None
 
 
 def _plain(words: str) -> str:
@@ -175,7 +175,7 @@ def read_unit(words: str, *, quantity: str | None = None) -> tuple[Unit, Referen
         )
     label, reference = _PRESSURES.get(key, (_WORDS.get(key, ""), ""))
     if not label:
-        raise UnitError(f"unit {words!r} is not known", remedy="Use a unit such as kPa, degC, N m, kW or rpm.")
+        raise UnitError(f"unit {words!r} is unknown", remedy="Use a unit such as kPa, degC, N m, kW or rpm.")
     found = UNITS[label]
     if quantity is not None and found.quantity != quantity:
         raise UnitError(

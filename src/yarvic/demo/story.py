@@ -108,7 +108,7 @@ class Story:
         if self._failed is not None:
             raise self._failed
         if self.cancelled():
-            raise Cancelled("building the demo job was cancelled", remedy="Nothing was kept.")
+            raise Cancelled("building the demo job was cancelled", remedy="Nothing was saved.")
 
     def wait(self, **span: float) -> None:
         """Let time pass."""

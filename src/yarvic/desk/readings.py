@@ -140,7 +140,7 @@ class Readings(QWidget):
             column.addWidget(card)
             self.cards.append(card)
         if not self.cards and s.job is None:
-            column.addWidget(label("What Yarvic reads in a job stands here once one is open.", "quiet", wrap=True))
+            column.addWidget(label("Readings appear here once a job is open.", "quiet", wrap=True))
         column.addStretch(1)
         old = self._area.takeWidget()
         self._area.setWidget(inner)

@@ -70,7 +70,7 @@ class StatusLine(QWidget):
         else:
             self.unit.setText("No unit")
         kept = s.draft is not None and s.working == DRAFT and s.draft.edits
-        self.draft.setText(f"Draft {s.name_of(DRAFT)} is kept on disk" if kept else "")
+        self.draft.setText(f"Draft {s.name_of(DRAFT)} is saved" if kept else "")
         self.units.setText(" · ".join(s.settings.units.get(q, "") for q in QUANTITIES))
 
     def say(self, sentence: str, trouble: bool = False) -> None:

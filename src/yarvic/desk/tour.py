@@ -186,7 +186,7 @@ class Walk:
         assert w.session.bench is not None
         w.session.bench.set_fault("tired_pump", 0.4)
         d.picture("bench")
-        self.say("Bench", f"faults on: {w.session.bench.faults_said()}")
+        self.say("Bench", f"injected faults: {w.session.bench.faults_said()}")
         d.key(Qt.Key.Key_Escape)
         self._open(folder / "wether.yarvic")
         d.rung("B1")
@@ -232,7 +232,7 @@ class Walk:
         self.d.picture("job")
         self.say(
             "1 Job",
-            f"{self.w.session.working_name()} is in hand; {self.w.readings.cards[0].reading.sentence.lower()}",
+            f"{self.w.session.working_name()} is selected; {self.w.readings.cards[0].reading.sentence.lower()}",
         )
         job = self.w.view("job")
         assert isinstance(job, JobView)
@@ -300,7 +300,7 @@ class Walk:
         assert isinstance(view, MapsView)
         d.click(view.commit_act)
         self.say("3 Maps, no reason given", view.commit_fault.text())
-        d.fill(view.reason, "spark off where cylinder 2 knocked")
+        d.fill(view.reason, "spark retarded where cylinder 2 knocked")
         d.key(Qt.Key.Key_Return)
         self.say("3 Maps, committed", f"{self.w.session.working_name()} is on the ladder")
 

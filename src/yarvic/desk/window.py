@@ -211,7 +211,7 @@ class Window(QMainWindow):
         """Let a person choose an image file."""
         request = self.session.image_request()
         chosen, _ = QFileDialog.getOpenFileName(
-            self, "Take maps from an image", "", "Images (*.hex *.bin);;All files (*)"
+            self, "Import maps from an image", "", "Images (*.hex *.bin);;All files (*)"
         )
         if chosen:
             self.take_image(Path(chosen), request)
@@ -262,10 +262,8 @@ class Window(QMainWindow):
         except YarvicError as error:
             self._show_error(error)
             return
-        word = "Taken back" if back else "Done again"
-        s.say(
-            f"{word}: {what}" if what else "There is nothing to take back." if back else "There is nothing to redo."
-        )
+        word = "Undone" if back else "Redone"
+        s.say(f"{word}: {what}" if what else "Nothing to undo." if back else "Nothing to redo.")
 
     def _open_read_only(self) -> None:
         chosen, _ = QFileDialog.getOpenFileName(self, "Open a job read only", "", "Yarvic jobs (*.yarvic)")
@@ -313,7 +311,7 @@ class Window(QMainWindow):
             found += [
                 Command(f"Make {r.name} the reference", "", partial(s.choose_reference, r.rung)) for r in revisions
             ]
-            found.append(Command("Take maps from an image file", "", self.ask_for_image))
+            found.append(Command("Import maps from an image file", "", self.ask_for_image))
             if s.draft is not None:
                 found.append(Command("Discard the draft", "", s.discard_draft))
             found += [Command(f"Correct by {title(n)}", "", partial(s.choose_standard, n)) for n in STANDARDS]

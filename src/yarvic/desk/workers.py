@@ -71,7 +71,7 @@ class _Job(QRunnable):
             task.answers.failed.emit(
                 YarvicError(
                     f"{task.title} failed: {error}",
-                    remedy="Nothing was kept of it. Please report this with the details.",
+                    remedy="Nothing of it was saved. Please report this with the details.",
                     details=traceback.format_exc(),
                 )
             )

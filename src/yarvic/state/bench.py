@@ -58,7 +58,7 @@ class BenchState:
         self.settings: PullSettings = usual_settings(self.plant)
         self.weather = Weather(self._air(job), seed=len(job.revisions()))
         self.dyno = dyno("north")
-        self.tank = ""  # the fuel in the tank; empty: what the slot is made for
+        self.tank = ""  # the fuel in the tank; empty: fuel of the slot
         self.faults: dict[str, float] = {}
         self._before_fault = memory
         self._rig: Rig | None = None
@@ -88,7 +88,7 @@ class BenchState:
             habit = self.plant.habit
             settings = replace(settings, gear=habit.climb_gear if settings.kind == "climb" else habit.gear)
         if settings.end_rpm <= settings.start_rpm:
-            raise LinkError("the end speed must lie over the start speed", remedy="Raise the one or lower the other.")
+            raise LinkError("the end speed must be above the start speed", remedy="Raise the one or lower the other.")
         self.settings = settings
         self.changed.emit()
 
@@ -111,7 +111,7 @@ class BenchState:
         self.changed.emit()
 
     def set_tank(self, fuel: str) -> None:
-        """Fill the tank with a fuel, or with what the slot is made for (empty). Raises UnitError for an unknown one."""
+        """Fill the tank with a fuel, or with fuel of the slot (empty). Raises UnitError for an unknown one."""
         if fuel:
             fuel_by_key(fuel)
         self.tank = fuel

@@ -46,7 +46,7 @@ def tests_of_builds(session: Session) -> list[str]:
 def _gain(session: Session, pulls: list[PullResult], other: list[PullResult]) -> str:
     assert session.job is not None
     one, before = pulls[-1].evidence.conditions, other[-1].evidence.conditions
-    reasons = one.comparable_with(before) if one is not None and before is not None else ["conditions are not known"]
+    reasons = one.comparable_with(before) if one is not None and before is not None else ["conditions are missing"]
     if reasons:
         return f"not to be set against each other, {reasons[0]}"
     try:

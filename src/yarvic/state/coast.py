@@ -59,5 +59,5 @@ def measured_loss(session: Session) -> Loss:
         text = f"coast-down {run.id}, at {speed:,.0f} rpm of {revision.name}"
         return Loss(share, NORMAL_95 * error, text)
     raise EvidenceError(
-        f"no pulls of build {run.build} on the same dyno stand beside the coast-down", remedy="Pull there too."
+        f"no pulls of build {run.build} on the same dyno to compare with the coast-down", remedy="Pull there too."
     )

@@ -13,7 +13,7 @@ from yarvic.state.results import PullResult
 
 # Pulls further apart than this are of two sessions: what drifted in the one does not go on in the other. Our choice.
 SESSION_BREAK_S = 3.0 * 3600.0
-ASSUMED = "a steady drift from pull to pull is taken out"
+ASSUMED = "a steady drift from pull to pull is removed"
 OTHER_DAY = "measured in two sessions: what changes from day to day is not in the interval"
 
 

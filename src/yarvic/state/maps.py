@@ -143,12 +143,12 @@ class MapsState:
     # -- editing
 
     def select(self, mask: Mask, row: int) -> None:
-        """Take cells in hand; `row` is the one the slice draws strongly."""
+        """Take cells selected; `row` is the one the slice draws strongly."""
         self.mask = mask
         self.row = row
 
     def apply(self, operation: str, amount: float = 0.0) -> None:
-        """Do something to the cells in hand. `amount` is in the display unit, or a plain factor for scale.
+        """Do something to the cells selected. `amount` is in the display unit, or a plain factor for scale.
 
         Raises CalibrationError, with nothing changed, out of bounds or without cells.
         """
@@ -228,12 +228,12 @@ class MapsState:
     def _redo_or_undo(self, *, redo: bool) -> None:
         draft = self.session.draft
         if draft is None or self.session.working != DRAFT:
-            self.session.say("There is no edit to take back: no draft is in hand.")
+            self.session.say("Nothing to undo: no draft is selected.")
             return
         try:
             step = draft.redo() if redo else draft.undo()
         except YarvicError as error:
             self.session.failed.emit(error)
             return
-        word = "Again" if redo else "Taken back"
+        word = "Again" if redo else "Undone"
         self.session.say(f"{word}: {step[0].what}." if step else "There is nothing more.")

@@ -60,7 +60,7 @@ class Opened(Told):
         self._take_draft(draft)
         said: list[YarvicError | str] = []
         if draft is not None:
-            said.append(f"The draft on {draft.parent.name} was kept and is open again.")
+            said.append(f"The draft on {draft.parent.name} was saved and is open again.")
         if draft_fault is not None:
             said.append(draft_fault)
         return said
@@ -146,7 +146,7 @@ def _kept_draft(job: Job) -> tuple[DraftState | None, YarvicError | None]:
         return DraftState(job, parent, kept.steps), None
     except (JobError, CalibrationError) as error:
         remedy = "The revisions are whole. The next edit begins a new draft in its place."
-        fault = JobError(f"the kept draft cannot be opened: {error.what}", concerns=str(job.path), remedy=remedy)
+        fault = JobError(f"the saved draft cannot be opened: {error.what}", concerns=str(job.path), remedy=remedy)
         return None, fault
 
 

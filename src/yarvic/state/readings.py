@@ -228,7 +228,7 @@ def compared(results: RevisionResults | None, reference: RevisionResults | None)
     one = (results.together() or results.pulls)[-1].evidence
     other = (reference.together(like=results) or reference.pulls)[-1].evidence
     if one.conditions is None or other.conditions is None:
-        return NO_DATA, "Conditions are not known", "the two cannot be compared"
+        return NO_DATA, "Conditions are missing", "the two cannot be compared"
     reasons = one.conditions.comparable_with(other.conditions)
     if reasons:
         return WATCH, "Compare gains over each one's own baseline only", "; ".join(reasons)
@@ -250,7 +250,7 @@ def interval_words(interval: Interval, label: str) -> str:
     d = UNITS[label].decimals
     mean = f"{interval.mean / factor:+.{d}f} {label}"
     if interval.low != interval.low:
-        return f"{mean}, spread not known"
+        return f"{mean}, spread: no data"
     return f"{mean} ({interval.low / factor:+.{d}f} to {interval.high / factor:+.{d}f} at 95 %)"
 
 

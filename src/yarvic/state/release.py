@@ -109,7 +109,7 @@ def begin_waiver(session: Session, key: str, revision: Revision | None = None) -
         raise ReleaseError("a draft has no gate", remedy="Commit it first.")
     condition = next((c for c in gate_conditions(session, revision) if c.key == key), None)
     if condition is None or not condition.may_waive:
-        raise ReleaseError(f"{key} cannot be waived", remedy="Mend it.")
+        raise ReleaseError(f"{key} cannot be waived", remedy="Correct it.")
     return Waiving(about_gate(session, "a waiver", revision), revision, condition)
 
 

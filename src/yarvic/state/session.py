@@ -79,7 +79,7 @@ class Session(Selection):
             "evidence": lambda r: tuple(e.id for e in self._evidence_of(r.revision)),
             "judged by": lambda r: judged_by(self.job.sheet) if self.job is not None else None,
             "the ledger": lambda r: of_the_plan(self.job.sheet) if self.job is not None else None,
-            "the rung in hand": lambda r: (self.working, self.draft),
+            "the selected rung": lambda r: (self.working, self.draft),
             "builds": lambda r: len(self.job.builds()) if self.job is not None else 0,
         }
 
@@ -301,8 +301,8 @@ class Session(Selection):
             self.select(DRAFT, draft.parent.id)
 
     def image_request(self) -> Request:
-        """What an image that is about to be chosen is for: the rung in hand as it is now."""
-        return self.request("taking the image", revision=self.working, reads=("the rung in hand",))
+        """What an image that is about to be chosen is for: the selected rung as it is now."""
+        return self.request("taking the image", revision=self.working, reads=("the selected rung",))
 
     def take_image(self, path: Path, request: Request | None = None) -> int:
         """Take the maps of an image file (Intel HEX or raw) into the draft, as one step; gives how many changed.
@@ -318,12 +318,14 @@ class Session(Selection):
         data = read_image(path, layout.size)
         others = {slot: unpack(data, layout, slot, source=path.name) for slot in layout.slots}
         draft = self.editable_draft()
-        edits = edits_to_take(draft.calibrations, others, f"taken from {path.name}")
+        edits = edits_to_take(draft.calibrations, others, f"imported from {path.name}")
         if edits:
             draft.add(edits)
             self.edited(draft)
         count = len(edits)
-        self.say(f"{count} tables and values taken from {path.name}." if count else "The image holds the same maps.")
+        self.say(
+            f"{count} tables and values imported from {path.name}." if count else "The image holds the same maps."
+        )
         return count
 
     def discard_draft(self) -> None:
@@ -335,7 +337,7 @@ class Session(Selection):
         self._take_draft(None)
         self.working = parent.id
         self.select(parent.id, self.default_reference())
-        self.say(f"The draft was discarded; {parent.name} is in hand.")
+        self.say(f"The draft was discarded; {parent.name} is selected.")
 
     def commit_draft(self, reason: str, author: str, draft: DraftState | None = None) -> Revision:
         """Make a revision of the draft; `draft` is the one that the reason was written for.
@@ -467,7 +469,7 @@ class Session(Selection):
 def _ready_to_flash(readiness: Sequence[Any], *, read_only: bool) -> None:
     stops = Readiness(tuple(readiness)).stopping()
     if stops:
-        remedy = "Mend it, look again, and set it to pass under Job, Readiness."
+        remedy = "Correct it, look again, and set it to pass under Job, Readiness."
         raise NotReadyError("flashing is stopped by the vehicle's readiness", concerns=stops, remedy=remedy)
     if read_only:
         raise JobError("the job is open read only", remedy="The flash could not be recorded.")

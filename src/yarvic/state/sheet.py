@@ -51,7 +51,7 @@ class SheetState:
 
     def redo(self) -> str:
         """Make the change again that was taken back."""
-        return self._step(self._redo, self._undo, "Done again")
+        return self._step(self._redo, self._undo, "Redone")
 
     def _step(self, source: list[tuple[JobSheet, str]], target: list[tuple[JobSheet, str]], word: str) -> str:
         if not source:
@@ -66,7 +66,7 @@ class SheetState:
 
     def take(self, other: JobSheet, source: str) -> None:
         """Put another sheet in place of this one."""
-        self._keep(other, f"Sheet taken from {source}.")
+        self._keep(other, f"Sheet imported from {source}.")
 
     # -- the vehicle
 
@@ -152,7 +152,7 @@ class SheetState:
         day: str = "",
         **event: Any,
     ) -> None:
-        """Record that a part was fitted or taken off: a new build begins. Raises JobError; then nothing changes.
+        """Record that a part was fitted or removed: a new build begins. Raises JobError; then nothing changes.
 
         Parts of the ledger that the new ones exclude, or that stand in the same place of a limit, come off with it.
         """
@@ -225,7 +225,7 @@ class SheetState:
         part = self.part(key)
         staged = next((x.title for x in self.sheet.plan.stages if key in x.parts), None)
         if staged:
-            raise JobError(f"{staged} needs {part.title}", remedy="Take it out of the stage first.")
+            raise JobError(f"{staged} needs {part.title}", remedy="Remove it from the stage first.")
         needing = next((p.title for p in self.sheet.parts if key in p.needs), None)
         if needing:
             raise JobError(f"{needing} needs {part.title}", remedy="Change that part first.")

@@ -70,7 +70,7 @@ def packed(s: Signing, progress: Progress, cancelled: Asked) -> Package:
     """
     if not is_open(list(s.conditions)):
         short = ", ".join(c.title.lower() for c in s.conditions if not c.met)
-        raise ReleaseError(f"{s.revision.name} falls short: {short}", remedy="Mend it, or waive it by name.")
+        raise ReleaseError(f"{s.revision.name} does not meet: {short}", remedy="Correct it, or waive it by name.")
     if not s.signer:
         raise ReleaseError("a release is signed by name", remedy="Fill in who signs.")
     progress(0.1, "Drawing the sheet")
@@ -191,7 +191,7 @@ def _conditions(s: Signing) -> list[str]:
         f" {_range([c.temperature_k - 273.15 for c in used], 1)} degC,"
         f" {_range([c.relative_humidity * 100 for c in used], 0)} % humidity; fuel {fuel(used[0].fuel).title}.",
         *(
-            [f"Faults were switched on at the bench: {', '.join(f.replace('_', ' ') for f in faults)}."]
+            [f"Faults were injected at the bench: {', '.join(f.replace('_', ' ') for f in faults)}."]
             if faults
             else []
         ),

@@ -83,7 +83,7 @@ def test_any_flipped_byte_is_found(stock, layout, at, flip):
         (lambda d: b"\0" * len(d), "not a calibration image"),
         (lambda d: d[:-1], "bytes"),
         (lambda d: d + b"x", "bytes"),
-        (lambda d: d[:4] + b"\x09\x09" + d[6:], "header version"),
+        (lambda d: d[:4] + b"\x09\x09" + d[6:], "version of the image header"),
         (lambda d: d[:6] + b"\x00\x07" + d[8:], "layout version"),
         (lambda d: d.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1), "family 'wether-32'"),
     ],

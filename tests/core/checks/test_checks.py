@@ -253,7 +253,7 @@ def test_one_correction_for_all_cylinders_is_heard_but_tells_no_spread():
 
 def test_a_sign_that_is_not_known_is_never_judged():
     data = evidence()
-    doubted = replace(data.log.channel("spark_correction_2"), doubt=Doubt("sign", "its sign is not known"))
+    doubted = replace(data.log.channel("spark_correction_2"), doubt=Doubt("sign", "its sign is unknown"))
     data = replace(data, log=Log({**data.log.channels, "spark_correction_2": doubted}))
     assert {f.severity for f in knock(replace(data, engine=EngineKind(cylinders=3)))} == {NO_DATA}
 

@@ -72,7 +72,7 @@ def test_empty_fields_are_missing_numbers(tmp_path):
         ("time [s]\n0\n1\n", "no channels"),
         ("time [kg],RPM [rpm]\n0,1\n", "measures mass, not time"),
         ("time [s],RPM [kPa]\n0,1\n", "measures pressure, not engine speed"),
-        ("time [s],RPM [furlong]\n0,1\n", "not known"),
+        ("time [s],RPM [furlong]\n0,1\n", "unknown"),
         ("time [s],RPM\n0,1\n", "has no unit"),
         ("time [s],RPM [rpm],Engine speed [rpm]\n0,1,1\n", "second time"),
         ("time [s],RPM [rpm]\n0,1000\n1,fast\n", "'fast'"),

@@ -25,7 +25,7 @@ SHEETS = {job.name: job.sheet() for job in DEMO_JOBS}
         ({"gears": (1.0, 2.0)}, "gears", "lowest gear first"),
         ({"gears": (0.0,)}, "gears", "ratios from"),
         ({"drivetrain_loss": 100.0}, "drivetrain_loss", "from 0 to 45 %"),
-        ({"fuels": {"A": "water"}}, "fuels", "not known"),
+        ({"fuels": {"A": "water"}}, "fuels", "unknown"),
         ({"fuels": {" ": "diesel"}}, "fuels", "needs a name"),
         ({"ignition": "compression", "injection": "port"}, "injection", "diesel"),
         ({"ignition": "spark", "injection": "common rail"}, "injection", "port or direct"),

@@ -1,7 +1,7 @@
 """Edits of a draft: what a person does to cells, and the record of it.
 
 An edit stores the cells that changed with their values before and after, so that it can be undone, stored and
-explained. Operations take a boolean mask of the cells in hand and give new values; bounds are enforced by Table.
+explained. Operations take a boolean mask of the cells selected and give new values; bounds are enforced by Table.
 """
 
 from __future__ import annotations
@@ -70,17 +70,17 @@ def edit_between(slot: str, before: Table, after: Table, what: str) -> Edit | No
 
 
 def set_cells(table: Table, mask: Mask, value: float) -> Table:
-    """All cells in hand get one value."""
+    """All cells selected get one value."""
     return table.with_values(np.where(_some(table, mask), value, table.values))
 
 
 def add_to_cells(table: Table, mask: Mask, amount: float) -> Table:
-    """An amount is added to the cells in hand."""
+    """An amount is added to the cells selected."""
     return table.with_values(np.where(_some(table, mask), table.values + amount, table.values))
 
 
 def scale_cells(table: Table, mask: Mask, factor: float) -> Table:
-    """The cells in hand are multiplied."""
+    """The cells selected are multiplied."""
     return table.with_values(np.where(_some(table, mask), table.values * factor, table.values))
 
 
@@ -116,7 +116,7 @@ def _share(axis: FloatArray, first: int, last: int) -> FloatArray:
 
 
 def smooth_cells(table: Table, mask: Mask, weight: float = 0.5) -> Table:
-    """The cells in hand move `weight` of the way to the mean of their neighbours (four, fewer at an edge)."""
+    """The cells selected move `weight` of the way to the mean of their neighbours (four, fewer at an edge)."""
     _some(table, mask)
     padded = np.pad(table.values, 1, constant_values=np.nan)
     around = np.stack([padded[:-2, 1:-1], padded[2:, 1:-1], padded[1:-1, :-2], padded[1:-1, 2:]])
@@ -126,7 +126,7 @@ def smooth_cells(table: Table, mask: Mask, weight: float = 0.5) -> Table:
 
 
 def copy_cells(table: Table, mask: Mask, reference: Table) -> Table:
-    """The cells in hand take the reference's values. Raises CalibrationError when the axes differ."""
+    """The cells selected take the reference's values. Raises CalibrationError when the axes differ."""
     if not (
         np.array_equal(table.x.values, reference.x.values) and np.array_equal(table.y.values, reference.y.values)
     ):

@@ -50,7 +50,7 @@ def read_header(data: bytes, *, source: str = "image") -> Header:
         )
         if version == 1:
             return Header(_text(family), layout_version, size, crc, _text(name))
-    raise CalibrationError("image header version is not known", concerns=source, remedy="Use a newer Yarvic.")
+    raise CalibrationError("unknown version of the image header", concerns=source, remedy="Use a newer Yarvic.")
 
 
 def _text(raw: bytes) -> str:

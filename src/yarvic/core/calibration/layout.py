@@ -34,7 +34,7 @@ class Stored(_Part):
     @model_validator(mode="after")
     def _known_unit(self) -> Stored:
         if self.unit not in UNITS:
-            raise ValueError(f"unit {self.unit!r} is not known")
+            raise ValueError(f"unit {self.unit!r} is unknown")
         return self
 
     def span(self, count: int) -> tuple[int, int]:
@@ -123,7 +123,7 @@ def parse_layout(text: str, *, source: str = "layout") -> Layout:
     try:
         return Layout.model_validate(data)
     except ValidationError as error:
-        raise CalibrationError(first_fault(error), concerns=source, remedy="Mend the entry named.") from None
+        raise CalibrationError(first_fault(error), concerns=source, remedy="Correct the entry named.") from None
 
 
 def read_layout(path: Path) -> Layout:

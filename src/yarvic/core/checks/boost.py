@@ -38,7 +38,7 @@ def boost(data: PullEvidence) -> list[Finding]:
         data.found(
             "boost_shortfall",
             max(-float(error_pa[under]), 0.0),
-            "Boost falls short of its target" if reached.size else "Boost never reaches its target",
+            "Boost is below its target" if reached.size else "Boost never reaches its target",
             data.where("boost_pressure", float(t[first + under])),
         )
     )

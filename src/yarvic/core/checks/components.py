@@ -104,15 +104,13 @@ class ComponentLimit(Document):
     def _makes_sense(self) -> ComponentLimit:
         asked = LIMITED[self.key]
         if self.unit not in UNITS:
-            raise ValueError(f"unit {self.unit!r} is not known")
+            raise ValueError(f"unit {self.unit!r} is unknown")
         if UNITS[self.unit].quantity != asked.quantity:
             raise ValueError(
                 f"{self.component}: {self.unit} measures {UNITS[self.unit].quantity}, but {asked.title} is {asked.quantity}"
             )
         if self.basis not in asked.bases:
-            raise ValueError(
-                f"{self.component}: {asked.title} stands at {' or '.join(asked.bases)}, not {self.basis}"
-            )
+            raise ValueError(f"{self.component}: {asked.title} is at {' or '.join(asked.bases)}, not {self.basis}")
         if self.safe > self.stretch:
             raise ValueError(f"{self.component}: safe is above stretch")
         if self.canonical("safe") < 0.0 or self.canonical("stretch") <= 0.0:

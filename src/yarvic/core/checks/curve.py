@@ -9,7 +9,7 @@ import numpy as np
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import PASS, Finding
 
-NO_LOSS = "a limit stands at the crank and the drivetrain's loss is not stated"
+NO_LOSS = "a limit is at the crank and the drivetrain's loss is not stated"
 
 
 def curve(data: PullEvidence) -> list[Finding]:

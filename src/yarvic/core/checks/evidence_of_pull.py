@@ -99,7 +99,7 @@ class PullEvidence:
         rule = self.limits.rules.get(check)
         title = rule.title if rule else check.replace("_", " ").capitalize()
         return Finding(
-            check, NO_DATA, f"Not known: {title[0].lower()}{title[1:]}", rule, None, self.where(channel), why
+            check, NO_DATA, f"No data: {title[0].lower()}{title[1:]}", rule, None, self.where(channel), why
         )
 
 

@@ -17,7 +17,7 @@ CHECKS = ("knock_retard", "knock_duration", "knock_repeats", "knock_spread")
 
 @dataclass(frozen=True)
 class Retard:
-    """What was taken off one cylinder's spark: deg, never negative, over s. `cylinder` is None for all alike."""
+    """What was removed one cylinder's spark: deg, never negative, over s. `cylinder` is None for all alike."""
 
     cylinder: int | None
     key: str
@@ -71,7 +71,7 @@ def knock(data: PullEvidence) -> list[Finding]:
     A cylinder that was not heard makes every one of them not known, unless what was heard stops already.
     """
     if not data.engine.knock_control:
-        why = "this unit has no knock control: nothing listened. Record a knock sensor, or keep the spark on the safe side"
+        why = "no knock control: nothing heard the knock. Record a knock sensor, or keep the spark on the safe side"
         return [data.not_known("knock_retard", why, "spark_advance")]
     heard, unheard = _heard(data)
     if not heard:

@@ -55,7 +55,7 @@ def parse_limits(
     try:
         rules = {k: Rule.model_validate(v) for k, v in data.items() if k != "sensor"}
     except ValidationError as error:
-        raise FormatError(first_fault(error), concerns=source, remedy="Mend the entry named.") from None
+        raise FormatError(first_fault(error), concerns=source, remedy="Correct the entry named.") from None
     sensor = {k: float(v) for k, v in data.get("sensor", {}).items() if k != "source"}
     return Limits(rules, sensor, components)
 

@@ -67,7 +67,7 @@ class Conditions(BaseModel):
         if self.run != other.run:
             reasons.append(f"they were run in two ways ({RUN_WORDS[self.run]}, {RUN_WORDS[other.run]})")
         if self.faults != other.faults:
-            reasons.append("faults were switched on at the bench in one and not in the other")
+            reasons.append("faults were injected in one and not in the other")
         if abs(self.throttle - other.throttle) > 0.02:
             reasons.append(f"throttle differs ({self.throttle * 100:.0f} and {other.throttle * 100:.0f} %)")
         return reasons

@@ -99,7 +99,7 @@ def problems(log: Log) -> list[Problem]:
             found.append(Problem(key, f"{c.title}: {c.doubt.sentence}"))
         missing = int(np.count_nonzero(~np.isfinite(c.values)))
         if missing:
-            found.append(Problem(key, f"{c.title}: {missing} of {c.values.size} samples hold no number"))
+            found.append(Problem(key, f"{c.title}: {missing} of {c.values.size} samples have no value"))
         steps = np.diff(c.time_s)
         if not steps.size:
             continue

@@ -229,7 +229,7 @@ def _settle_sign(taken: _Column) -> None:
     if sign == 0:
         taken.doubt = Doubt(
             "sign",
-            "whether a positive number is advance or retard is not known:"
+            "whether a positive number is advance or retard cannot be told:"
             " call the column 'Knock retard' with positive numbers, or 'Spark correction' with negative ones",
         )
     elif sign == -1:
@@ -266,7 +266,7 @@ def _settle_pressures(found: dict[str, _Column], barometer_pa: float | None) -> 
         elif not c.reference:
             c.doubt = Doubt(
                 "reference",
-                "whether it is absolute or gauge pressure is not known: write for example kPa abs or bar(g)",
+                "whether it is absolute or gauge pressure cannot be told: write for example kPa abs or bar(g)",
             )
         elif c.reference == "gauge":
             c.values = c.values + _barometer(c, ambient, barometer_pa, notes)

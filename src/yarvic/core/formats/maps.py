@@ -107,13 +107,13 @@ def maps_from_json(text: str, *, source: str = "maps.json") -> Calibration:
     try:
         document = _Document.model_validate_json(text)
     except ValidationError as error:
-        raise FormatError(first_fault(error), concerns=source, remedy="Mend the entry named.") from None
+        raise FormatError(first_fault(error), concerns=source, remedy="Correct the entry named.") from None
     if document.kind != JSON_KIND:
         raise FormatError(f"kind is {document.kind!r}, not {JSON_KIND!r}", concerns=source)
     tables = {}
     for key, t in document.tables.items():
         if any(len(row) != len(t.x.values) for row in t.values):
-            raise FormatError(f"tables.{key}: rows of unequal length", concerns=source, remedy="Mend the rows.")
+            raise FormatError(f"tables.{key}: rows of unequal length", concerns=source, remedy="Correct the rows.")
         tables[key] = Table(
             key,
             t.title,

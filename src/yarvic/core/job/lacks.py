@@ -28,16 +28,16 @@ def lacks(sheet: JobSheet, has_maps: bool, step: str) -> list[Lack]:
     if step in ("job", "plan"):
         missing = [e.title.lower() for k, e in entries().items() if getattr(v, k) is None and k in _ASKED[step]]
         if missing:
-            found.append(Lack(_listed(missing), "what follows from them is not known"))
+            found.append(Lack(_listed(missing), "what follows from them has no data"))
     if step == "job" and not sheet.readiness:
         found.append(Lack("a readiness list", "a sick engine would not be noticed", panel="readiness"))
     if step in ("dyno", "checks", "release") and not v.fuels:
         found.append(Lack("the fuel of each map slot", "mixture and evidence cannot be tied to a fuel"))
     if step in ("plan", "checks", "release") and not any(m.key in OF_THE_DRIVE for m in sheet.limits):
-        found.append(Lack("limits for power and torque", "the weakest link is not known", "plan", "limits"))
+        found.append(Lack("limits for power and torque", "the weakest link cannot be found", "plan", "limits"))
     crank = [m.component for m in sheet.limits if m.basis == "crank" and m.key in OF_THE_DRIVE]
     if step in ("plan", "checks", "release") and crank and v.loss is None:
-        found.append(Lack("the drivetrain's loss", f"{_listed(crank)} stands at the crank and cannot be judged"))
+        found.append(Lack("the drivetrain's loss", f"{_listed(crank)} is at the crank and cannot be judged"))
     if step == "plan" and sheet.plan.target is None:
         found.append(Lack("a target", "nothing is asked of the components yet", "plan", "target"))
     return found

@@ -46,7 +46,7 @@ class JobSheet(Document):
     @model_validator(mode="after")
     def _makes_sense(self) -> JobSheet:
         if not 0.0 < self.band_rpm[0] < self.band_rpm[1]:
-            raise ValueError("the scored band must rise")
+            raise ValueError("the evaluation band must rise")
         if self.standard not in STANDARDS:
             raise ValueError(f"there is no correction standard {self.standard!r}")
         fault = names_fault(self.limits, self.parts)
@@ -58,7 +58,7 @@ class JobSheet(Document):
             raise ValueError(f"a stage needs part {lost}, which is not in the list")
         items = [i.key for i in self.readiness]
         if len(items) != len(set(items)):
-            raise ValueError("a readiness item stands there twice")
+            raise ValueError("a readiness item is there twice")
         return self
 
     def judged_limits(self, parts: Collection[str]) -> tuple[ComponentLimit, ...]:

@@ -94,7 +94,7 @@ def parse_sheet(text: str, *, onto: JobSheet | None = None, source: str = "sheet
             data["title"] = onto.title
         return JobSheet.model_validate({**base, **data})
     except ValidationError as error:
-        raise FormatError(first_fault(error), concerns=source, remedy="Mend the entry named.") from None
+        raise FormatError(first_fault(error), concerns=source, remedy="Correct the entry named.") from None
 
 
 def read_sheet(path: Path, *, onto: JobSheet | None = None) -> JobSheet:

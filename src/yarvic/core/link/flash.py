@@ -119,11 +119,11 @@ def _put_back(unit: ControlUnit, layout: Layout, backup: bytes, written: list[in
     try:
         for count, index in enumerate(order, 1):
             unit.write_block(index, _block(backup, layout.block, index))
-            report(Step("Putting back", index, count, len(order)))
+            report(Step("Restoring", index, count, len(order)))
         unit.restart()
     except LinkError as error:
         raise LinkError(
-            f"the unit stopped answering while its old memory was put back: {error.what}",
+            f"the unit stopped answering while its old memory was restored: {error.what}",
             concerns=error.concerns,
             remedy="Do not switch off. Restore the link and flash the parent revision again.",
         ) from error

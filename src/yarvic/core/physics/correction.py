@@ -27,9 +27,7 @@ def title(standard: str) -> str:
 
 def _entry(standard: str) -> dict[str, Any]:
     if standard not in STANDARDS:
-        raise UnitError(
-            f"correction standard {standard!r} is not known", remedy=f"Use one of: {', '.join(STANDARDS)}."
-        )
+        raise UnitError(f"correction standard {standard!r} is unknown", remedy=f"Use one of: {', '.join(STANDARDS)}.")
     entry: dict[str, Any] = _data()[standard]
     return entry
 

@@ -57,7 +57,7 @@ def fuel(key: str) -> Fuel:
     """The fuel with this key, or `petrol-95+e30` for a blend by volume. Raises UnitError for an unknown one."""
     base, _, share = key.partition("+e")
     if base not in fuels():
-        raise UnitError(f"fuel {base!r} is not known", remedy=f"Use one of: {', '.join(fuels())}.")
+        raise UnitError(f"fuel {base!r} is unknown", remedy=f"Use one of: {', '.join(fuels())}.")
     if not share:
         return fuels()[base]
     if not share.isdigit() or not 0 <= int(share) <= 100:

@@ -61,7 +61,7 @@ def parse_kinds(text: str, *, source: str) -> dict[str, Kind]:
     kinds = {}
     for key, entry in data.items():
         if not isinstance(entry, dict) or not isinstance(entry.get("title"), str):
-            raise FormatError(f"{key}: a kind needs its title", concerns=source, remedy="Mend the entry named.")
+            raise FormatError(f"{key}: a kind needs its title", concerns=source, remedy="Correct the entry named.")
         limits = tuple(_read(ComponentLimit, v, f"{key}.limit", i, source) for i, v in _list(entry, "limit", source))
         parts = tuple(_read(Part, v, f"{key}.part", i, source) for i, v in _list(entry, "part", source))
         _check_names(limits, parts, f"{source}, {key}")
@@ -81,14 +81,14 @@ def _read(model: type[Any], value: Any, what: str, number: int, source: str) -> 
         return model.model_validate(value)
     except ValidationError as error:
         raise FormatError(
-            f"{what} {number}: {first_fault(error)}", concerns=source, remedy="Mend the entry named."
+            f"{what} {number}: {first_fault(error)}", concerns=source, remedy="Correct the entry named."
         ) from None
 
 
 def _check_names(limits: tuple[ComponentLimit, ...], parts: tuple[Part, ...], source: str) -> None:
     fault = names_fault(limits, parts)
     if fault:
-        raise FormatError(fault, concerns=source, remedy="Mend the entry named.")
+        raise FormatError(fault, concerns=source, remedy="Correct the entry named.")
 
 
 def names_fault(limits: Iterable[ComponentLimit], parts: Iterable[Part]) -> str:
@@ -97,7 +97,7 @@ def names_fault(limits: Iterable[ComponentLimit], parts: Iterable[Part]) -> str:
     known: set[str] = set()
     for part in parts:
         if part.key in known:
-            return f"part {part.key} stands there twice"
+            return f"part {part.key} is there twice"
         known.add(part.key)
     names: set[tuple[str, str]] = set()
     for limit in limits:

@@ -35,7 +35,7 @@ class Measure(Document):
     @model_validator(mode="after")
     def _in_order(self) -> Measure:
         if self.unit not in UNITS:
-            raise ValueError(f"unit {self.unit!r} is not known")
+            raise ValueError(f"unit {self.unit!r} is unknown")
         self.rule()
         return self
 

@@ -113,7 +113,7 @@ def _check(ledger: Ledger) -> None:
             remedy="Add limits to the ledger, or take a kind from the library.",
         )
     if len(ledger.parts) > MOST_PARTS:
-        raise YarvicError(f"more than {MOST_PARTS} parts", remedy="Take out those that are not in question.")
+        raise YarvicError(f"more than {MOST_PARTS} parts", remedy="Remove those that are not in question.")
 
 
 class _Programme:
@@ -202,7 +202,7 @@ class _Programme:
         if not found.success or found.x is None:
             raise YarvicError(
                 f"no answer within {self.ledger.most_seconds:g} s",
-                remedy="Take out parts that are not in question, and try again.",
+                remedy="Remove parts that are not in question, and try again.",
             )
         chosen = frozenset(p.key for p, x in zip(self.free, found.x, strict=False) if x > 0.5)
         return float(found.x[-1]), chosen

@@ -56,7 +56,7 @@ def asked_of(limit: ComponentLimit, target: Target, loss: float | None) -> float
         return asked
     if loss is None:
         raise YarvicError(
-            f"{limit.component} is limited at the {limit.basis}, the target stands at the {target.basis}",
+            f"{limit.component} is limited at the {limit.basis}, the target is at the {target.basis}",
             concerns=limit.component,
             remedy="State the drivetrain's loss on the job sheet, or measure it by a coast-down.",
         )

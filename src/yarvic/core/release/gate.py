@@ -122,7 +122,7 @@ def _ready(case: Case) -> Condition:
     if ready.of("stop"):
         return Condition("ready", title, STOP, f"{ready.stopping()}.", False)
     if not ready.items:
-        return Condition("ready", title, WATCH, "No readiness list is kept for this job.", True)
+        return Condition("ready", title, WATCH, "This job has no readiness list.", True)
     unseen = ready.of("")
     if unseen:
         text = f"{len(unseen)} of {len(ready.items)} items were not looked at, the first: {unseen[0].title}."
@@ -216,7 +216,7 @@ def _fuel(case: Case) -> Condition:
 def _repeats(case: Case) -> Condition:
     title = "Pulls repeat"
     if case.pulls < 2 or not case.band_mean_w > 0.0 or case.band_spread_w != case.band_spread_w:
-        return Condition("repeats", title, NO_DATA, "The spread is not known with fewer than two pulls.", True)
+        return Condition("repeats", title, NO_DATA, "Too few pulls: a spread needs two.", True)
     share = case.band_spread_w / case.band_mean_w
     ground = Ground("spread of the pulls", STOP, round(share * 100, 2), MOST_SPREAD * 100, unit="%")
     text = f"Mean power in the band: standard deviation {share * 100:.2f} %, limit {MOST_SPREAD * 100:.0f} %."
@@ -231,7 +231,7 @@ def _faults(case: Case) -> list[Condition]:
     if not faulty:
         return []
     names = sorted({k.replace("_", " ") for e in faulty if e.conditions is not None for k in e.conditions.faults})
-    text = f"{len(faulty)} of {len(case.evidence)} runs were made with faults switched on: {', '.join(names)}."
+    text = f"{len(faulty)} of {len(case.evidence)} runs were made with injected faults: {', '.join(names)}."
     return [Condition("faults", "Measured on a healthy vehicle", WATCH, text, True)]
 
 

@@ -60,7 +60,7 @@ def customer_sheet(content: SheetContent) -> bytes:
     y = _paragraph(canvas, y, "Changed against stock", content.changes)
     y = _paragraph(canvas, y, "Fuel required", content.fuels)
     if content.waivers:
-        y = _paragraph(canvas, y, "Set aside by name", content.waivers)
+        y = _paragraph(canvas, y, "Waived by name", content.waivers)
     _paragraph(canvas, y, "Cautions", content.cautions)
     canvas.save()
     return out.getvalue()

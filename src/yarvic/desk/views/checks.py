@@ -150,7 +150,7 @@ class Matrix(QWidget):
         painter.setFont(font(CAPTION_PX))
         painter.setPen(t.color("ink"))
         if share is None or finding.value is None or finding.rule is None:
-            text = painter.fontMetrics().elidedText("not known", Qt.TextElideMode.ElideRight, int(box.width() - 20))
+            text = painter.fontMetrics().elidedText("no data", Qt.TextElideMode.ElideRight, int(box.width() - 20))
             painter.drawText(QPointF(left, box.top() + 15), text)
             return
         room = box.width() - 18 - 88

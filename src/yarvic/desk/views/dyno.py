@@ -293,7 +293,7 @@ class DynoView(View):
                 spread = p.held.power_sd_w / UNITS[power].factor
                 texts[2] = f"{shown:.1f} ± {spread:.1f} {power} held at {p.held.speed_rpm:,.0f}"
             if c is not None:
-                faults = "; faults on" if c.faults else ""
+                faults = "; faults injected" if c.faults else ""
                 texts[1] = f"{RUN_SHORT[c.run]}, gear {c.gear}, {c.throttle * 100:.0f} %{faults}"
                 air = f"{amount(c.temperature_k, temperature)}, {amount(c.pressure_pa, pressure)}"
                 texts[5] = f"{air}, {c.relative_humidity * 100:.0f} %"
@@ -305,7 +305,7 @@ class DynoView(View):
         revision = s.evidence_revision()
         said = f"{simulated_mark(results)}{len(pulls)} runs of {revision.name}" if revision else ""
         faults = s.bench.faults_said() if s.bench is not None else ""
-        self.about.setText(f"{said} · faults on: {faults}" if faults else said)
+        self.about.setText(f"{said} · injected faults: {faults}" if faults else said)
 
     def _jump(self, where: Where) -> None:
         if not self.isVisible() or where.speed_rpm is None:

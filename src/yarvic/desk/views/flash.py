@@ -198,7 +198,7 @@ class FlashView(View):
         s = self.session
         revision = s.working_revision()
         if busy:
-            return "Keep the supply on. Cancel puts the old memory back."
+            return "Keep the supply on. Cancel restores the old memory."
         if revision is None:
             return "The draft is not a revision yet: commit it under Maps."
         differs = self.memory.states.count(DIFFERS)
@@ -214,7 +214,7 @@ class FlashView(View):
             return
         if step.block is None or step.block >= len(self.memory.states):
             return
-        state = {"Writing": WRITTEN, "Comparing": PROVEN, "Putting back": DIFFERS}.get(step.phase)
+        state = {"Writing": WRITTEN, "Comparing": PROVEN, "Restoring": DIFFERS}.get(step.phase)
         if state is None:
             return
         self.memory.states[step.block] = state

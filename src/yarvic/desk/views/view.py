@@ -56,11 +56,11 @@ class View(QWidget):
         s = self.session
         revision = s.evidence_revision()
         if s.job is not None and revision is None:
-            text = f"{comes_here} stand here once its stock image was taken, under Maps, and it was pulled."
+            text = f"{comes_here} appear here once its stock image was taken, under Maps, and it was pulled."
             return "This job has no maps yet", text, False
         if s.job is None or revision is None:
-            return "No job is open", f"{comes_here} stand here once a job is open.", True
-        return f"No pulls of {revision.name} yet", f"{comes_here} stand here once it was flashed and pulled.", True
+            return "No job is open", f"{comes_here} appear here once a job is open.", True
+        return f"No pulls of {revision.name} yet", f"{comes_here} appear here once it was flashed and pulled.", True
 
     def bring_up_to_date(self) -> None:
         """Called when the view is shown: refresh it if something changed while it was out of sight."""

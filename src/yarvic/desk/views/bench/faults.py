@@ -1,4 +1,4 @@
-"""Faults on demand: a switch and a severity each, and what the one in hand leaves in the evidence."""
+"""Fault injection: a switch and a severity each, and what the one in hand leaves in the evidence."""
 
 from __future__ import annotations
 
@@ -21,11 +21,11 @@ class FaultList(QFrame):
 
     def __init__(self, changed: Callable[[str, float], None]) -> None:
         super().__init__()
-        self.setAccessibleName("Faults on demand")
+        self.setAccessibleName("Fault injection")
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
-        column.addWidget(label("Faults on demand", "title"))
+        column.addWidget(label("Fault injection", "title"))
         self.grid = QGridLayout()
         self.grid.setHorizontalSpacing(8)
         self.grid.setColumnStretch(0, 1)

@@ -147,7 +147,7 @@ class BenchView(View):
         bench = self.session.bench
         if bench is None:
             return []
-        usual: list[tuple[str, Callable[[], None]]] = [("What the slot is made for", partial(self._fill, ""))]
+        usual: list[tuple[str, Callable[[], None]]] = [("Fuel of the slot", partial(self._fill, ""))]
         return usual + [(text, partial(self._fill, key)) for key, text in fuels_for(bench.plant).items()]
 
     # -- what a person does
@@ -225,7 +225,7 @@ class BenchView(View):
         self._show_run(bench)
         show_choice(self.dyno, bench.dyno.title.capitalize())
         self.fan.show_value(bench.settings.fan * 100.0)
-        tank = fuels_for(bench.plant).get(bench.tank, "what the slot is made for")
+        tank = fuels_for(bench.plant).get(bench.tank, "fuel of the slot")
         show_choice(self.fuel, f"Tank: {tank}")
         self.heat.setText(self._limits_said(bench))
         self.faults.show_faults(bench)
@@ -253,7 +253,7 @@ class BenchView(View):
 
     def commands(self) -> list[Command]:
         """Commands of this page."""
-        return [Command(self.back.text(), "Esc", self._back), Command("Bench as it usually stands", "", self._usual)]
+        return [Command(self.back.text(), "Esc", self._back), Command("Reset the bench to default", "", self._usual)]
 
     def _usual(self) -> None:
         def change(bench: BenchState) -> None:

@@ -38,7 +38,7 @@ class HistoryPanel(QWidget):
         column.addWidget(self.table, 1)
         column.addWidget(self.total)
         column.addWidget(self.tests)
-        column.addWidget(label("Choose a station above to fit or take off a part.", "caption"))
+        column.addWidget(label("Choose a station above to fit or remove a part.", "caption"))
 
     def refresh(self) -> None:
         """Show the builds."""

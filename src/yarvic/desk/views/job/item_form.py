@@ -38,7 +38,7 @@ class ItemForm(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 6, 10, 6)
         column.setSpacing(3)
-        column.addLayout(row(self.title, self.ask, act("Keep", self.keep), word("Leave it", self.hide)))
+        column.addLayout(row(self.title, self.ask, act("Save", self.keep), word("Cancel", self.hide)))
         names = (label("watch from", "caption"), self.watch, label("stop from", "caption"), self.stop)
         column.addLayout(row(self.number, self.unit, self.pick, *names, self.source))
         column.addWidget(self.fault)

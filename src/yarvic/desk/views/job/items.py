@@ -165,9 +165,9 @@ class ReadinessPanel(QWidget):
         self.add = Line("New item", self._add, 150, "an item of your own")
         self.station = chooser("Station of the new item", self._stations)
         self._at = "cylinders"
-        self.items: Rows[ItemRow] = Rows(lambda key: ItemRow(session, str(key)), "No list is kept for this job.")
-        self.drop = chooser("Take an item off the list", self._droppable)
-        show_choice(self.drop, "Take off")
+        self.items: Rows[ItemRow] = Rows(lambda key: ItemRow(session, str(key)), "This job has no list.")
+        self.drop = chooser("Remove an item from the list", self._droppable)
+        show_choice(self.drop, "Remove")
         self.form = ItemForm(session)
         self.change = chooser("Change an item of the list", self._changeable)
         show_choice(self.change, "Change")
@@ -233,9 +233,9 @@ class ReadinessPanel(QWidget):
             return []
         usual = default_items(job.sheet.vehicle)
         found: list[tuple[str, Callable[[], None]]] = [
-            ("Keep this list as the shop's", partial(self.session.attempt, self._keep)),
-            ("Begin anew with this list", lambda: self._take(fresh(job.sheet.readiness), "this list")),
-            ("Begin anew with the usual list", lambda: self._take(usual, "the usual list")),
+            ("Save this list as the shop's", partial(self.session.attempt, self._keep)),
+            ("Load this list", lambda: self._take(fresh(job.sheet.readiness), "this list")),
+            ("Reset to the default list", lambda: self._take(usual, "the default list")),
         ]
         own: tuple[Item, ...] = ()
         try:
@@ -243,18 +243,18 @@ class ReadinessPanel(QWidget):
         except YarvicError as error:
             self.session.failed.emit(error)
         if own:
-            found.append(("Begin anew with the shop's list", lambda: self._take(own, "the shop's list")))
+            found.append(("Load the shop's list", lambda: self._take(own, "the shop's list")))
         return found
 
     def _keep(self) -> None:
         assert self.session.job is not None
         path = keep_readiness(self.session.job.sheet)
-        self.session.say(f"Kept as the shop's list for this kind of engine: {path}")
+        self.session.say(f"Saved as the shop's list for this kind of engine: {path}")
 
     def _take(self, items: tuple[Item, ...], what: str) -> None:
         sheet = self.session.sheet
         assert sheet is not None
-        self.session.attempt(lambda: sheet.set(f"Readiness begins anew with {what}.", readiness=items))
+        self.session.attempt(lambda: sheet.set(f"Readiness now uses {what}.", readiness=items))
 
     def refresh(self) -> None:
         """Show what is kept."""

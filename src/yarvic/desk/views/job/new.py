@@ -51,13 +51,13 @@ class NewJob(QFrame):
         column.setSpacing(10)
         column.addWidget(label("New job", "big"))
         text = (
-            "Only the title is needed now. The sheet is kept as far as it is filled in, and each step says what it"
+            "Only the title is needed now. The sheet is saved as far as it is filled in, and each step says what it"
             " still lacks. Maps come later, from an image file or from the unit."
         )
         column.addWidget(label(text, "quiet", wrap=True))
         column.addLayout(sheet)
         column.addWidget(self.where)
-        column.addLayout(row(self.go, word("Leave it", leave, "Esc"), None, spacing=12))
+        column.addLayout(row(self.go, word("Cancel", leave, "Esc"), None, spacing=12))
         column.addWidget(self.fault)
         column.addStretch(1)
         self.title.textChanged.connect(lambda _: self._show())

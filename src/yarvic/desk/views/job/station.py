@@ -33,15 +33,15 @@ class FittingForm(QWidget):
         self.session = session
         self.station = ""
         self._part = OWN
-        self.pick = chooser("Part to fit or take off", self._parts)
-        self.what = Line("What is fitted then", lambda text: None, 160, "what stands there then")
+        self.pick = chooser("Part to fit or remove", self._parts)
+        self.what = Line("What is fitted then", lambda text: None, 160, "what is there then")
         self.day = Line("Date", lambda text: None, 96, "2025-03-18")
         self.odometer = Line("Odometer, km", lambda text: None, 76, "km")
         self.hours = Line("Engine hours", lambda text: None, 76, "h")
         self.cost = Line("Cost", lambda text: None, 76)
         self.work = Line("Hours of work", lambda text: None, 76, "h")
         self.go = act("Fit", self.fit)
-        self.off = word("Take off", self.take_off)
+        self.off = word("Remove", self.take_off)
         self.caution = label("", "caption", wrap=True)
         self.fault = label("", "fault", wrap=True)
         self.fault.hide()
@@ -124,11 +124,11 @@ class FittingForm(QWidget):
         self._record(title, text, parts=(part.key,) if part else ())
 
     def take_off(self) -> None:
-        """Record that the part was taken off."""
+        """Record that the part was removed."""
         part, job = self.part(), self.session.job
         if part is not None and job is not None:
             received = job.sheet.fitted.get(self.station, "stock")
-            self._record(f"{part.title} taken off", received, removed=(part.key,))
+            self._record(f"{part.title} removed", received, removed=(part.key,))
 
     def _record(self, title: str, text: str, **parts: tuple[str, ...]) -> None:
         sheet = self.session.sheet
@@ -202,7 +202,7 @@ class StationPanel(QWidget):
         sheet.line("As received", self.received)
         column.addLayout(sheet)
         column.addWidget(self.now)
-        column.addWidget(label("Fit or take off", "quiet"))
+        column.addWidget(label("Fit or remove", "quiet"))
         column.addWidget(self.form)
         column.addStretch(1)
 

@@ -136,7 +136,7 @@ class VehiclePanel(QWidget):
         def take(text: str) -> None:
             words = text.strip().removesuffix(unit).strip() if unit else text.strip()
             if not words and key == "altitude_m":
-                self._state().set("Altitude taken out.", altitude_m=None)
+                self._state().set("Altitude removed.", altitude_m=None)
                 return
             value = parse_number(words)
             self._state().set(f"{name}: {value:g}.", **{key: int(value) if key == "pulls_required" else value})
@@ -184,7 +184,7 @@ class VehiclePanel(QWidget):
         value = parse_number(text.lower().removesuffix("rpm"))
         band = list(self._state().sheet.band_rpm)
         band[at] = value
-        self._state().set(f"Scored band {band[0]:,.0f} to {band[1]:,.0f} rpm.", band_rpm=tuple(band))
+        self._state().set(f"Evaluation band {band[0]:,.0f} to {band[1]:,.0f} rpm.", band_rpm=tuple(band))
 
     def _set_vehicle(self, key: str, value: Any) -> None:
         self.session.attempt(lambda: self._state().set_vehicle(**{key: value}))

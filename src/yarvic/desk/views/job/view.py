@@ -89,7 +89,7 @@ class JobView(View):
         column.addWidget(label("No job is open", "big"))
         text = (
             "A job holds one vehicle: its maps, every revision with its reason, every pull, and what the checks said."
-            " Open one, or build a demo: a rescue buggy with a map that falls short, a supply carrier whose gearbox is"
+            " Open one, or build a demo: a rescue buggy with a map that fails its checks, a supply carrier whose gearbox is"
             " the weak link, or an ice-race twin that came with somebody's map."
         )
         column.addWidget(label(text, "quiet", wrap=True))
@@ -196,9 +196,9 @@ class JobView(View):
         if job is None:
             return []
         return [
-            ("Keep as a template of the shop", self._keep_template),
+            ("Save as a template of the shop", self._keep_template),
             ("Write to a TOML file", self.ask_to_write),
-            ("Take from a TOML file", self.ask_to_read),
+            ("Import from a TOML file", self.ask_to_read),
             ("New job", self.window_.new_job),
         ]
 
@@ -237,7 +237,7 @@ class JobView(View):
             self.read(Path(chosen))
 
     def read(self, path: Path) -> None:
-        """Take vehicle, limits and what else a sheet holds; Ctrl+Z takes it back."""
+        """Take vehicle, limits and what else a sheet holds; Ctrl+Z undoes it."""
         job, sheet = self.session.job, self.session.sheet
         assert job is not None and sheet is not None
         try:
@@ -245,7 +245,7 @@ class JobView(View):
         except YarvicError as error:
             self.session.failed.emit(error)
             return
-        self.session.say(f"Taken from {path.name}. Ctrl+Z takes it back.")
+        self.session.say(f"Taken from {path.name}. Ctrl+Z undoes it.")
 
     # -- what every view has
 
@@ -270,7 +270,7 @@ class JobView(View):
         return [
             ("Arrows", "move from station to station"),
             ("Tab", "into the panel under the strip"),
-            ("Enter", "keep what was written in a line"),
+            ("Enter", "save what was written in a line"),
             ("Ctrl+N", "new job"),
         ]
 
@@ -286,7 +286,7 @@ class JobView(View):
                 Command(f"Station: {station.title}", "", partial(self.show_station, key))
                 for key, (station, _) in self.strip.places().items()
             ),
-            Command("Keep the sheet as a template of the shop", "", self._keep_template),
+            Command("Save the sheet as a template of the shop", "", self._keep_template),
             Command("Write the sheet to a TOML file", "", self.ask_to_write),
             Command("Take vehicle and limits from a TOML file", "", self.ask_to_read),
         ]

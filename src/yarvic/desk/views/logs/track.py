@@ -9,6 +9,7 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 
+from yarvic.core.evidence.channels import MOST_CYLINDERS, SPARK_CORRECTION
 from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import CAPTION_PX, tokens
 from yarvic.desk.widgets.plot import inked, penned, shaded, style
@@ -41,7 +42,7 @@ LANES = (
     Lane("Smoke", ("smoke",)),
     Lane("Injection time", ("injection_time",)),
     Lane("Spark", ("spark_advance",)),
-    Lane("Spark off 1 / 2 / 3", ("spark_correction_1", "spark_correction_2", "spark_correction_3")),
+    Lane("Spark correction", (SPARK_CORRECTION,)),
     Lane("Knock sensor 1", ("knock_signal_1",)),
     Lane("Knock sensor 2", ("knock_signal_2",)),
     Lane("Exhaust gas", ("exhaust_temperature",), (), "exhaust_temperature"),
@@ -49,6 +50,9 @@ LANES = (
     Lane("Gearbox", ("gearbox_temperature",)),
 )
 MOST_LANES = 7
+# As many cylinders as are named one by one beside a lane.
+FEW_CYLINDERS = 4
+NO_VALUE = "no value"
 # What gives way first when a log has more than there is room for: in the cell, and on the road.
 LEAST_WANTED = (
     "gearbox_temperature", "spark_advance", "roller_torque", "rail_pressure", "knock_signal_1", "charge_temperature",
@@ -59,13 +63,23 @@ LEAST_WANTED_ON_ROAD = ("spark_advance", "airbox_pressure", "rail_pressure", "ch
 def lanes_of(keys: Iterable[str]) -> tuple[Lane, ...]:
     """The lanes that a log with these channels fills; its unit's own spark is left out where corrections are shown."""
     there = set(keys)
-    found = [lane for lane in LANES if lane.keys[0] in there]
-    if "spark_correction_1" in there:
-        found = [lane for lane in found if lane.keys[0] != "spark_advance"]
+    cylinders = tuple(k for n in range(1, MOST_CYLINDERS + 1) if (k := f"{SPARK_CORRECTION}_{n}") in there)
+    found = []
+    for lane in LANES:
+        if lane.keys == (SPARK_CORRECTION,) and cylinders:
+            found.append(Lane(_of_cylinders(cylinders), cylinders))
+        elif lane.keys[0] in there and not (lane.keys[0] == "spark_advance" and cylinders):
+            found.append(lane)
     for key in LEAST_WANTED_ON_ROAD if "gps_speed" in there else LEAST_WANTED:
         if len(found) > MOST_LANES:
             found = [lane for lane in found if lane.keys[0] != key]
     return tuple(found)
+
+
+def _of_cylinders(keys: tuple[str, ...]) -> str:
+    numbers = [k.removeprefix(f"{SPARK_CORRECTION}_") for k in keys]
+    named = " / ".join(numbers) if len(keys) <= FEW_CYLINDERS else f"of {len(keys)} cylinders"
+    return f"Spark correction {named}"
 
 
 # Cylinders differ by dash and by tint, not by hue: (dash, token, width).
@@ -153,7 +167,11 @@ class Track:
         self.cursor.setPos(x)
         lines = [f"<b style='color:{t.ink}'>{self.lane.title}</b>"]
         if len(self.lane.keys) > 1:
-            each = " / ".join(p.removesuffix(" deg") for p in parts)
+            values = [p.removesuffix(" deg") for p in parts]
+            each = " / ".join(values)
+            if len(values) > FEW_CYLINDERS:
+                known = sorted((v for v in values if v != NO_VALUE), key=float)
+                each = f"{known[0]} to {known[-1]}" if known else NO_VALUE
             lines.append(f"<span style='color:{t.working}'>{each} deg</span>")
         elif parts:
             lines.append(f"<span style='color:{t.working}'>{parts[0]}</span>")

@@ -19,7 +19,7 @@ from yarvic.core.job.model import parts_on
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.logs.track import NOTHING, Lane, Points, Track, lanes_of
+from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track, lanes_of
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
@@ -177,7 +177,7 @@ class LogsView(View):
         )
         name = f" Dashed ochre: {reference.title}." if reference is not None else ""
         cylinders = (
-            " Cylinder 1 dotted, 2 solid blue, 3 dashed." if "spark_correction_1" in shown.log.channels else ""
+            " Cylinders in turn: dotted, solid blue, dashed." if "spark_correction_1" in shown.log.channels else ""
         )
         self.caption.setText(
             f"Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders} Move the mouse, or Left"
@@ -240,7 +240,7 @@ class LogsView(View):
 
     def _amount(self, shown: PullResult, key: str, time: float) -> str:
         value = float(shown.log.at(key, np.array([time]))[0])
-        return amount(value, self._unit(key)) if np.isfinite(value) else "no value"
+        return amount(value, self._unit(key)) if np.isfinite(value) else NO_VALUE
 
     def _time_at(self, p: PullResult, x: float) -> float:
         if not self.by_speed.isChecked():

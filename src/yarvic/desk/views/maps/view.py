@@ -129,7 +129,7 @@ class MapsView(View):
         layout.setContentsMargins(12, 5, 12, 5)
         layout.addWidget(self.operand_fault, 1)
         layout.addWidget(word("Apply", self._apply, "Enter"))
-        layout.addWidget(word("Leave", self.escape, "Esc"))
+        layout.addWidget(word("Cancel", self.escape, "Esc"))
         frame.setLayout(layout)
         frame.hide()
         self.inside.addWidget(frame)
@@ -237,7 +237,7 @@ class MapsView(View):
                 f"     bounds {table.low:g} to {table.high:g} {table.unit}"
             )
         elif s.job is None:
-            self.about.setText("the tables of a job stand here once one is open")
+            self.about.setText("the tables appear here once a job is open")
         else:
             self.about.setText("single values; type into the value's cell to change it")
         self._show_values()
@@ -304,7 +304,7 @@ class MapsView(View):
         if table is not None and count:
             index = self.grid.currentIndex()
             where = self.grid.cells.words(index.row(), index.column()) if index.isValid() else ""
-            self.hand.setText(f"{count} cells in hand" if count > 1 else where)
+            self.hand.setText(f"{count} cells selected" if count > 1 else where)
         self.slices.refresh()
 
     # -- choosing

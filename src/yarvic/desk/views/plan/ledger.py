@@ -132,8 +132,8 @@ class LedgerPanel(QWidget):
         self.setMinimumWidth(640)  # where the window is narrower, it scrolls
         self.session = session
         self.library = chooser("Take a kind from the library", self._kinds)
-        show_choice(self.library, "Take from the library")
-        self.keep = Line("Keep as a kind of the shop's own library", self._keep_kind, 190, "keep as own kind: title")
+        show_choice(self.library, "Add from the library")
+        self.keep = Line("Add preset to the shop's library", self._keep_kind, 190, "title of the preset")
         self.add_limit = word("Add a limit", self._add_limit)
         self.add_part = word("Add a part", self._add_part)
         self.limits: Rows[LimitRow] = Rows(lambda name: LimitRow(session, name), "No limit is stated yet.")  # type: ignore[arg-type]

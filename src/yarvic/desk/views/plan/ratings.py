@@ -273,7 +273,7 @@ class RatingsPanel(QWidget):
             return
         try:
             taken = read_sheet(Path(chosen), onto=job.sheet)
-            sheet.set("Engine families taken from a sheet.", families=taken.families)
+            sheet.set("Engine families imported from a sheet.", families=taken.families)
         except YarvicError as error:
             self.session.failed.emit(error)
 

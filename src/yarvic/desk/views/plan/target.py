@@ -192,7 +192,7 @@ class TargetPanel(QWidget):
     def _take_value(self, text: str) -> None:
         if not text.strip():
             self._solution = None
-            self._sheet().set_plan("Target taken out.", target=None)
+            self._sheet().set_plan("Target removed.", target=None)
             return
         words = text.strip().split(maxsplit=1)
         value = parse_number(words[0])

@@ -106,7 +106,7 @@ class PlanView(View):
             diesel = job is not None and (job.sheet.vehicle.ignition == "compression" or bool(job.sheet.families))
             button.setVisible(job is not None and (name != "ratings" or diesel))
         if job is None:
-            self.empty.say("No job is open", "Limits, target and stages of a vehicle stand here once one is open.")
+            self.empty.say("No job is open", "Limits, target and stages of a vehicle appear here once a job is open.")
             self.about.setText("")
             return
         mark = simulated_mark(self.session.working_results())
@@ -119,7 +119,7 @@ class PlanView(View):
         return [
             ("Left, Right", "the target by one unit, with Shift by ten (on the lanes)"),
             ("Tab", "from line to line"),
-            ("Enter", "keep what was written in a line"),
+            ("Enter", "save what was written in a line"),
         ]
 
     def commands(self) -> list[Command]:

@@ -87,14 +87,14 @@ class ReleaseView(View):
         self.waiver_name.setAccessibleName("Name on the waiver")
         self.waiver_name.setFixedWidth(130)
         self.waiver_reason = QLineEdit()
-        self.waiver_reason.setPlaceholderText("Why may it be set aside?")
+        self.waiver_reason.setPlaceholderText("Reason for the waiver")
         self.waiver_reason.setAccessibleName("Reason of the waiver")
         self.waiver_reason.returnPressed.connect(self._waive)
         self.waiver_fault = label("", "fault", wrap=True)
         self.waiver_fault.hide()
         column.addWidget(self.waiver_title)
         column.addLayout(row(self.waiver_name, self.waiver_reason))
-        column.addLayout(row(None, word("Waive", self._waive, "Enter"), word("Leave", self.escape, "Esc")))
+        column.addLayout(row(None, word("Waive", self._waive, "Enter"), word("Cancel", self.escape, "Esc")))
         column.addWidget(self.waiver_fault)
         frame.hide()
         return frame
@@ -143,7 +143,7 @@ class ReleaseView(View):
         self.place.setText(f"into {folder}" if folder else "")
         self.elsewhere.setEnabled(folder is not None)
         if s.job is None:
-            self.state.setText("The gate of a revision stands here once a job is open.")
+            self.state.setText("The gate of a revision appears here once a job is open.")
         elif revision is None:
             self.state.setText("A draft has no gate: commit, flash and pull it first.")
         elif released is not None:
@@ -153,7 +153,7 @@ class ReleaseView(View):
         else:
             short = sum(not c.met for c in conditions)
             word_ = "condition" if short == 1 else "conditions"
-            self.state.setText(f"{revision.name} falls short of {short} {word_}.")
+            self.state.setText(f"{revision.name} does not meet {short} {word_}.")
         may = bool(conditions) and is_open(conditions) and released is None and s.busy is None
         self.sign.setEnabled(may and s.job is not None and not s.job.read_only)
         if self.isVisible():
@@ -210,7 +210,7 @@ class ReleaseView(View):
         s = self.session
         revision = s.working_revision()
         if s.job is None or revision is None:
-            self.preview.say("The sheet of a revision stands here: before and after, conditions, changes, fuel.")
+            self.preview.say("The sheet of a revision appears here: before and after, conditions, changes, fuel.")
             self._drawn = None
             return
         signer = next((r.name for r in s.job.releases() if r.revision_id == revision.id), "")
@@ -256,7 +256,7 @@ class ReleaseView(View):
             return
         about = self._waiving
         self.waiver_title.setText(
-            f"Set aside for {about.revision.name}: {about.condition.title.lower()}. {about.condition.evidence}"
+            f"Waive for {about.revision.name}: {about.condition.title.lower()}. {about.condition.evidence}"
         )
         self.waiver_name.setText(self.waiver_name.text() or self.session.settings.author)
         self.waiver_fault.hide()
@@ -310,7 +310,7 @@ class ReleaseView(View):
         # What is signed is what stands here now, whatever is chosen while the question is open.
         text = (
             f"{signing.revision.name} will be signed by {name} and written to {path}."
-            " A signature stays in the job's journal and cannot be taken back."
+            " A signature stays in the job's journal and cannot be undone."
         )
         dialog = SignDialog(self, text)
         dialog.accepted.connect(partial(self._sign, signing, path))

@@ -1,0 +1,123 @@
+"""What is chosen, or changes its colour, while a question is open or work is under way."""
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QColor
+
+from yarvic.desk.theme import tokens
+from yarvic.desk.views.release.sign import SignDialog
+from yarvic.state.release import begin_waiver, waive
+
+pytestmark = pytest.mark.window
+
+
+def grounds(view):
+    """The colours in which the charts of a view stand on their sheet, taken from the picture."""
+    image = view.grab().toImage()
+    return {QColor(image.pixel(x, y)).name() for x in range(0, image.width(), 7) for y in range(0, image.height(), 7)}
+
+
+def test_a_theme_changes_colours_and_nothing_else(driver):
+    window = driver.window
+    driver.step(3)
+    view = window.view("maps")
+    view.maps.choose("spark_advance")
+    mask = np.zeros(view.maps.table().values.shape, dtype=bool)
+    mask[4, 4] = True
+    view.maps.select(mask, 4)
+    view.maps.apply("add", -1.0)
+    driver.fill(view.reason, "half a sentence")
+    paper = tokens().sheet
+    for step in (1, 2, 3, 4, 5, 6, 7, 8, 3):
+        driver.step(step)
+    selected = view.maps.mask.copy()
+    window.session.choose_theme("night")
+    driver.settle(50)
+    assert window.view("maps") is view and view.reason.text() == "half a sentence"
+    assert np.array_equal(view.maps.mask, selected)
+    for step, key in ((3, "maps"), (5, "dyno"), (6, "logs"), (7, "checks"), (2, "plan")):
+        driver.step(step)
+        driver.settle(30)
+        seen = grounds(window.view(key))
+        assert paper.lower() not in seen and len(seen) > 5, key
+    window.session.choose_theme("paper")
+    driver.step(3)
+    driver.settle(50)
+    assert paper.lower() in grounds(view)
+
+
+@pytest.mark.parametrize("act", ["flash", "pull"])
+def test_a_theme_in_the_middle_of_work(driver, act):
+    window = driver.window
+    driver.rung("A1" if act == "flash" else "B1")
+    driver.step(4 if act == "flash" else 5)
+    before = len(window.session.job.evidence())
+    window.session.flash() if act == "flash" else window.session.pull(1)
+    driver.settle(60)
+    window.session.choose_theme("night")
+    driver.rung("Stock")
+    window.session.choose_theme("paper")
+    driver.idle()
+    assert not window.notice.isVisible()
+    if act == "flash":
+        assert window.session.job.flashes()[-1].revision_id == window.session.job.revision("A1").id
+    else:
+        made = window.session.job.evidence()[before:]
+        assert [e.revision_id for e in made] == [window.session.job.revision("B1").id]
+
+
+def test_what_the_question_named_is_what_is_signed(driver):
+    session = driver.window.session
+    waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "closed course")
+    driver.step(8)
+    view = driver.window.view("release")
+    driver.fill(view.signer, "Rowan Sedge")
+    driver.click(view.sign)
+    dialog = view.findChild(SignDialog)
+    session.choose_working(session.job.revision("Stock").id)
+    driver.settle(30)
+    driver.click(dialog.sign)
+    driver.idle()
+    assert session.job.releases()[-1].revision_id == session.job.revision("B1").id
+
+
+def test_a_part_that_is_fitted_while_the_question_is_open_stops_the_signature(driver):
+    session = driver.window.session
+    waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "closed course")
+    driver.step(8)
+    view = driver.window.view("release")
+    driver.fill(view.signer, "Rowan Sedge")
+    driver.click(view.sign)
+    dialog = view.findChild(SignDialog)
+    released = len(session.job.releases())
+    session.job.fit("another exhaust", {"exhaust": "another"})
+    session.job_changed.emit()
+    driver.click(dialog.sign)
+    driver.idle()
+    assert len(session.job.releases()) == released
+    assert "changed meanwhile" in view.fault.text()
+
+
+def test_a_waiver_stays_with_its_revision(driver):
+    session = driver.window.session
+    driver.step(8)
+    view = driver.window.view("release")
+    knock = next(c for c in _conditions(session) if c.key == "check Knock")
+    view._begin_waiver(knock)
+    driver.fill(view.waiver_name, "Rowan Sedge")
+    driver.fill(view.waiver_reason, "closed course")
+    session.choose_working(session.job.revision("A1").id)
+    driver.settle(30)
+    assert "B1" in view.waiver_title.text()
+    view.waiver_reason.setFocus()
+    driver.key(Qt.Key.Key_Return)
+    assert [w.condition for w in session.job.waivers(session.job.revision("B1").id)] == ["check Knock"]
+    assert session.job.waivers(session.job.revision("A1").id) == []
+    assert not view.waiver.isVisible()
+
+
+def _conditions(session):
+    from yarvic.state.release import gate_conditions
+
+    return gate_conditions(session)
