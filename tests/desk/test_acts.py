@@ -121,3 +121,19 @@ def _conditions(session):
     from yarvic.state.release import gate_conditions
 
     return gate_conditions(session)
+
+
+def test_nothing_on_the_way_of_a_paint_reads_the_disk(driver, monkeypatch):
+    window = driver.window
+    for step in range(1, 9):
+        driver.step(step)
+        driver.idle()
+        with monkeypatch.context() as m:
+            m.setattr(window.session.job, "_rows", _disk)
+            m.setattr(window.session.job, "image", _disk)
+            window.ladder.refresh()
+            assert not window.grab().isNull()
+
+
+def _disk(*what):
+    raise AssertionError("a paint read the job's file")

@@ -235,5 +235,5 @@ class MapsState:
         except YarvicError as error:
             self.session.failed.emit(error)
             return
-        word = "Again" if redo else "Undone"
+        word = "Redone" if redo else "Undone"
         self.session.say(f"{word}: {step[0].what}." if step else "There is nothing more.")

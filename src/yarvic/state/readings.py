@@ -263,7 +263,7 @@ def reduction_words(curves: list[Curve], label: str) -> str:
     bias = max((float(c.bias_w[i]) for c, i in zip(curves, at, strict=True)), key=abs) / factor
     return (
         f"Resolves {resolution:.0f} rpm; at the peak noise leaves ±{error:.{d}f} {label} a pull and smoothing"
-        f" {bias:+.{d + 1}f} {label}."
+        f" {round(bias, d + 1) + 0.0:+.{d + 1}f} {label}."
     )
 
 

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS, find_channel, header_names
-from yarvic.core.evidence.log import Channel, Log, problems
+from yarvic.core.evidence.log import GAP_STEPS, Channel, Log, problems
 from yarvic.core.evidence.pulls import find_pulls
 
 
@@ -187,3 +187,19 @@ def test_header_words():
     assert find_channel("cylinder 7 ignition correction") == (CHANNELS["spark_correction_7"], 1)
     assert find_channel("knock retard") == (CHANNELS["spark_correction"], -1)
     assert find_channel("cup holder") is None
+
+
+@given(
+    steps=st.lists(st.sampled_from([0.01, 0.02, 0.5, 3.0]), min_size=3, max_size=60),
+    times=st.lists(st.floats(-1.0, 40.0), min_size=1, max_size=30),
+)
+def test_no_value_inside_any_gap(steps, times):
+    """Against the definition, one gap at a time."""
+    t = np.cumsum(steps)
+    log = Log({"throttle": Channel("throttle", "Throttle", "ratio", "fraction", t, np.sin(t))})
+    asked = np.array(times)
+    expected = np.interp(asked, t, np.sin(t), left=np.nan, right=np.nan)
+    widths = np.diff(t)
+    for i in np.flatnonzero(widths > GAP_STEPS * np.median(widths)):
+        expected[(asked > t[i]) & (asked < t[i + 1])] = np.nan
+    assert np.array_equal(log.at("throttle", asked), expected, equal_nan=True)

@@ -43,7 +43,7 @@ WORDS = {
     "set": ("Set", "S"),
     "add": ("Add", "A"),
     "scale": ("Multiply", "M"),
-    "between": ("Between", "B"),
+    "between": ("Interpolate", "I"),
     "smooth": ("Smooth", "H"),
     "reference": ("To reference", "T"),
 }

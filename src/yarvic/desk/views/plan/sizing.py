@@ -55,7 +55,7 @@ class SizingPanel(QWidget):
         self.outputs = label("", "", wrap=True)
         self.caution = label("", "caption", wrap=True)
         self.into = act("Put into the plan", self.put)
-        self.again = word("Reset to the job's values", self.begin_again)
+        self.again = word("Reset to default", self.begin_again)
         self.kept = label("", "quiet", wrap=True)
         self.chart = chart_sheet()
         self.plot = self.chart.addPlot()
