@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Hashable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -19,14 +19,14 @@ from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import NewRun
 from yarvic.core.plan.readiness import Readiness
+from yarvic.state.acts import CHECKING, JUDGING, READYING, Acts
 from yarvic.state.draft import DraftState, edits_to_take
 from yarvic.state.opened import bench_of
-from yarvic.state.requests import Request, Requests
+from yarvic.state.requests import Request
 from yarvic.state.results import RevisionResults, evaluate
-from yarvic.state.selection import DRAFT, Selection
+from yarvic.state.selection import DRAFT
 from yarvic.state.settings import Settings
-from yarvic.state.sheet import judged_by, of_the_plan
-from yarvic.state.work import Asked, Handle, Progress, Runner, Work
+from yarvic.state.work import Asked, Progress, Runner
 
 if TYPE_CHECKING:
     from yarvic.bench.rig import PullSettings
@@ -46,17 +46,10 @@ RUN_NAMES = {
 STEPS = ("job", "plan", "maps", "flash", "dyno", "logs", "checks", "release")
 STEP_TITLES = dict(zip(STEPS, ("Job", "Plan", "Maps", "Flash", "Dyno", "Logs", "Checks", "Release"), strict=True))
 SOURCE = "simulated bench"
-JUDGING, CHECKING, DRAWING, SOLVING = "judging", "checking the file", "drawing the sheet", "the way by parts"
-READYING = "making the bench ready"
-# Requests whose outcome nobody waits for: when it is dropped there is nothing to say.
-QUIET = (JUDGING, CHECKING, DRAWING, SOLVING, READYING)
 
 
-class Session(Selection):
-    """State behind the window. Signals carry no data but what is named; listeners read the session.
-
-    `reads` are the things that a request may be bound to: by name, how their present value is found.
-    """
+class Session(Acts):
+    """State behind the window. Signals carry no data but what is named; listeners read the session."""
 
     panel_asked = Signal(str)  # a part of the step in sight is to be shown
     results_changed = Signal()
@@ -67,82 +60,12 @@ class Session(Selection):
     block_came = Signal(object, object)  # the flash request, and the Step it is at
 
     def __init__(self, settings: Settings, runner: Runner) -> None:
-        super().__init__()
+        super().__init__(runner)
         self.settings = settings
         self.results: dict[int, RevisionResults] = {}
         self._unjudged: deque[int] = deque()
         self._judging_on = 0  # the opening in which one of them is being judged
         self._judge_starts = False
-        self.busy: str | None = None  # the title of the long work under way
-        self.requests = Requests(runner, self._still, self._was_dropped, self.failed.emit)
-        self.reads: dict[str, Callable[[Request], Hashable]] = {
-            "evidence": lambda r: tuple(e.id for e in self._evidence_of(r.revision)),
-            "judged by": lambda r: judged_by(self.job.sheet) if self.job is not None else None,
-            "the ledger": lambda r: of_the_plan(self.job.sheet) if self.job is not None else None,
-            "the selected rung": lambda r: (self.working, self.draft),
-            "builds": lambda r: len(self.job.builds()) if self.job is not None else 0,
-        }
-
-    # -- requests
-
-    def request(self, kind: str, *, revision: int | None = None, reads: Sequence[str] = ()) -> Request:
-        """A request about the open job as it is now."""
-        build = len(self.job.builds()) if self.job is not None else None
-        bare = Request(self.requests.number(), kind, self.opening, revision, build)
-        return replace(bare, reads={name: self.reads[name](bare) for name in reads})
-
-    def _still(self, request: Request) -> str:
-        """Why the outcome of a request may not be applied any more; empty where it may."""
-        if request.job != self.opening:
-            return "the job it belongs to was closed meanwhile"
-        stale = [name for name, value in request.reads.items() if self.reads[name](request) != value]
-        return f"{' and '.join(stale)} changed meanwhile" if stale else ""
-
-    def holds(self, request: Request) -> bool:
-        """Whether everything is as it was when the request was made."""
-        return not self._still(request)
-
-    def still(self, request: Request) -> None:
-        """Raise JobError where what a request was made for is not so any more."""
-        why = self._still(request)
-        if why:
-            raise JobError(f"{request.kind} was not done: {why}", remedy="Look at it as it is now, and do it again.")
-
-    def _was_dropped(self, request: Request, why: str) -> None:
-        if request.kind not in QUIET:
-            self.say(f"{request.kind[:1].upper()}{request.kind[1:]}: {why[:1].lower()}{why[1:]}", trouble=True)
-
-    def start(
-        self,
-        request: Request,
-        title: str,
-        work: Work[T],
-        apply: Callable[[T], None],
-        *,
-        ended: Callable[[], None] = lambda: None,
-        heard: Callable[[object], None] | None = None,
-    ) -> Handle | None:
-        """Run visible work; one at a time. A failure is shown, a cancel is said."""
-        if self.busy is not None:
-            self.say(f"{self.busy} is under way: wait or cancel it.", trouble=True)
-            ended()
-            return None
-
-        def over() -> None:
-            self.busy = None
-            ended()
-            self.bench_changed.emit()
-
-        def done(outcome: T) -> None:
-            try:
-                apply(outcome)
-            finally:
-                self.bench_changed.emit()
-
-        self.busy = title
-        handle = self.requests.submit(request, title, work, done, ended=over, heard=heard)
-        self.bench_changed.emit()
-        return handle
 
     # -- opening
 
@@ -218,9 +141,6 @@ class Session(Selection):
     def reference_results(self) -> RevisionResults | None:
         """Results of the reference."""
         return self.results.get(self.reference) if self.reference is not None else None
-
-    def _evidence_of(self, revision_id: int | None) -> list[Any]:
-        return self.job.runs_of(revision_id) if self.job is not None and revision_id is not None else []
 
     def _judge_all(self) -> None:
         """Judge every revision, those in hand first."""

@@ -21,9 +21,10 @@ from yarvic.desk.theme import CAPTION_PX, font, tokens
 from yarvic.desk.views.plan.stages import said_bill
 from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.words import Empty, label, row, word
+from yarvic.state.acts import SOLVING
 from yarvic.state.aside import aside
 from yarvic.state.plan import PlanState
-from yarvic.state.session import SOLVING, Session
+from yarvic.state.session import Session
 
 CARD_W, CARD_H, NAME_W = 150, 186, 128
 

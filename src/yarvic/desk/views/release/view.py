@@ -26,8 +26,9 @@ from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.words import Elided, act, label, row, rule, word
+from yarvic.state.acts import DRAWING
 from yarvic.state.release import Waiving, begin_waiver, capture, gate_conditions, release, waive
-from yarvic.state.session import DRAWING, Session
+from yarvic.state.session import Session
 from yarvic.state.signing import Signing, sheet_pdf
 from yarvic.state.work import Asked, Progress
 
