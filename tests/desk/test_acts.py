@@ -1,10 +1,15 @@
 """What is chosen, or changes its colour, while a question is open or work is under way."""
 
+import shutil
+import traceback
+from pathlib import Path
+
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor
 
+from yarvic.core.job.store import Job
 from yarvic.desk.theme import tokens
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.state.release import begin_waiver, waive
@@ -67,7 +72,8 @@ def test_a_theme_in_the_middle_of_work(driver, act):
         assert [e.revision_id for e in made] == [window.session.job.revision("B1").id]
 
 
-def test_what_the_question_named_is_what_is_signed(driver):
+def asked_to_sign(driver):
+    """The session, the view, and the open question whether B1 is to be signed."""
     session = driver.window.session
     waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "closed course")
     driver.step(8)
@@ -75,6 +81,11 @@ def test_what_the_question_named_is_what_is_signed(driver):
     driver.fill(view.signer, "Rowan Sedge")
     driver.click(view.sign)
     dialog = view.findChild(SignDialog)
+    return session, view, dialog
+
+
+def test_what_the_question_named_is_what_is_signed(driver):
+    session, _, dialog = asked_to_sign(driver)
     session.choose_working(session.job.revision("Stock").id)
     driver.settle(30)
     driver.click(dialog.sign)
@@ -83,13 +94,7 @@ def test_what_the_question_named_is_what_is_signed(driver):
 
 
 def test_a_part_that_is_fitted_while_the_question_is_open_stops_the_signature(driver):
-    session = driver.window.session
-    waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "closed course")
-    driver.step(8)
-    view = driver.window.view("release")
-    driver.fill(view.signer, "Rowan Sedge")
-    driver.click(view.sign)
-    dialog = view.findChild(SignDialog)
+    session, view, dialog = asked_to_sign(driver)
     released = len(session.job.releases())
     session.job.fit("another exhaust", {"exhaust": "another"})
     session.job_changed.emit()
@@ -123,17 +128,43 @@ def _conditions(session):
     return gate_conditions(session)
 
 
-def test_nothing_on_the_way_of_a_paint_reads_the_disk(driver, monkeypatch):
+@pytest.mark.parametrize("read_only", [False, True])
+def test_nothing_on_the_way_of_a_paint_reads_the_disk(driver, monkeypatch, read_only):
     window = driver.window
+    if read_only:
+        assert window.open_job(window.session.job.path, read_only=True)
+        driver.idle()
     for step in range(1, 9):
         driver.step(step)
         driver.idle()
+        read = []
         with monkeypatch.context() as m:
-            m.setattr(window.session.job, "_rows", _disk)
-            m.setattr(window.session.job, "image", _disk)
-            window.ladder.refresh()
+            for name in ("_rows", "image"):
+                m.setattr(window.session.job, name, noting(getattr(window.session.job, name), read))
             assert not window.grab().isNull()
+        assert read == [], "".join(read[0])
 
 
-def _disk(*what):
-    raise AssertionError("a paint read the job's file")
+def noting(ask, read):
+    """The same, noting who asked: what a paint raises is lost in Qt."""
+
+    def noted(*what):
+        read.append(traceback.format_stack()[-8:-1])
+        return ask(*what)
+
+    return noted
+
+
+def test_a_reader_sees_what_the_writer_does(driver, demo_path, tmp_path):
+    window = driver.window
+    other = Path(shutil.copy(window.session.job.path, tmp_path / "other.yarvic"))
+    writer = Job.open(other)
+    try:
+        assert window.open_job(other, read_only=True)
+        driver.idle()
+        before = len(window.session.job.builds())
+        writer.fit("another exhaust", {"exhaust": "another"})
+        window.session.look_again()
+        assert len(window.session.job.builds()) == before + 1
+    finally:
+        writer.close()

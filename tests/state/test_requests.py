@@ -270,6 +270,7 @@ def test_a_waiver_does_not_cover_a_worse_finding(apart):
     runner.finish_all()
     knock = next(c for c in gate_conditions(session) if c.key == "check Knock")
     assert not knock.met and knock.waiver is None and knock.lapsed is not None
+    assert capture(session, "Rowan Sedge").waivers == ()  # nor does it stand on the sheet or in the package
 
 
 def test_what_is_signed_is_what_stood_there_when_it_was_asked(apart, tmp_path):

@@ -96,7 +96,7 @@ class PetrolProgram:
         return c
 
     def _recover(self, dt: float) -> None:
-        """What was removed the spark is held for a while, then given back slowly."""
+        """What was taken off the spark is held for a while, then given back slowly."""
         recovery = self.scalars["knock_recovery"] * dt
         for i, retard in enumerate(self.commands.retard_deg):
             self._held_s[i] = max(self._held_s[i] - dt, 0.0)

@@ -8,7 +8,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QByteArray, Qt
+from PyQt6.QtCore import QByteArray, Qt, QTimer
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
@@ -41,6 +41,8 @@ from yarvic.state.settings import Settings, save_settings
 if TYPE_CHECKING:
     from yarvic.desk.views.job import JobView
 
+# How often a job that is open read only is looked at for what its writer did.
+LOOKS_EVERY_MS = 2000
 # The steps whose edits are the sheet's, not the draft's.
 OF_THE_SHEET = ("job", "plan")
 # The steps from which the bench is reached.
@@ -83,6 +85,9 @@ class Window(QMainWindow):
         self.session.theme_changed.connect(self._retheme)
         self.session.job_changed.connect(self._opened)
         self.session.panel_asked.connect(lambda panel: self.shown().show_panel(panel))
+        looks = QTimer(self)
+        looks.timeout.connect(lambda: self.session.attempt(self.session.look_again))
+        looks.start(LOOKS_EVERY_MS)
         self.resize(1280, 800)
         self.setMinimumSize(960, 640)
         if settings.geometry:

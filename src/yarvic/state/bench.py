@@ -58,7 +58,7 @@ class BenchState:
         self.settings: PullSettings = usual_settings(self.plant)
         self.weather = Weather(self._air(job), seed=len(job.revisions()))
         self.dyno = dyno("north")
-        self.tank = ""  # the fuel in the tank; empty: fuel of the slot
+        self.tank = ""  # the fuel in the tank; empty: the fuel of the slot
         self.faults: dict[str, float] = {}
         self._before_fault = memory
         self._rig: Rig | None = None
@@ -111,7 +111,7 @@ class BenchState:
         self.changed.emit()
 
     def set_tank(self, fuel: str) -> None:
-        """Fill the tank with a fuel, or with fuel of the slot (empty). Raises UnitError for an unknown one."""
+        """Fill the tank with a fuel, or with the fuel of the slot (empty). Raises UnitError for an unknown one."""
         if fuel:
             fuel_by_key(fuel)
         self.tank = fuel

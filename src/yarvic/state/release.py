@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from yarvic.core.calibration.image import check_image, unpack
+from yarvic.core.calibration.image import check_image
 from yarvic.core.errors import EvidenceError, ReleaseError, YarvicError
 from yarvic.core.job.model import Revision, Waiver, parts_on
 from yarvic.core.job.store import Job
@@ -37,8 +37,7 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
     try:
         image = job.image(revision.image)
         check_image(image, job.layout, source=revision.name)
-        now = {slot: unpack(image, job.layout, slot, source=revision.name) for slot in job.layout.slots}
-        slots = changed_slots(session.maps_of(stock), now)
+        slots = changed_slots(session.maps_of(stock), session.maps_of(revision))
     except YarvicError as error:
         fault, slots = str(error), ()
     results = session.results.get(revision.id) or RevisionResults(revision.id, (), (), ())
@@ -135,6 +134,7 @@ def capture(session: Session, signer: str, revision: Revision | None = None) -> 
     results = session.results.get(revision.id)
     if results is None or not results.at_full_throttle:
         raise ReleaseError(f"{revision.name} has no pulls at full throttle yet", remedy="Flash it and pull it first.")
+    conditions = tuple(gate_conditions(session, revision))
     stock = session.revisions()[0]
     before = session.results.get(stock.id) if stock.id != revision.id else None
     comparison = ": ".join(compared(results, before)[1:]) if before is not None else ""
@@ -154,9 +154,9 @@ def capture(session: Session, signer: str, revision: Revision | None = None) -> 
         session.standard,
         dict(session.settings.units),
         comparison,
-        tuple(job.waivers(revision.id)),
+        tuple(c.waiver for c in conditions if c.waiver is not None),  # none that has lapsed
         signer.strip(),
-        tuple(gate_conditions(session, revision)),
+        conditions,
     )
 
 

@@ -104,6 +104,12 @@ class Session(Acts):
         self.requests.cancel_all()
         super()._close()
 
+    def look_again(self) -> None:
+        """Show what another process has written into a job that is open read only here."""
+        if self.job is not None and self.job.look_again():
+            self.job_changed.emit()
+            self._judge_all()
+
     def close_job(self) -> None:
         """Close the job; a draft stays in its file."""
         self._close()

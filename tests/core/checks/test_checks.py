@@ -251,6 +251,13 @@ def test_one_correction_for_all_cylinders_is_heard_but_tells_no_spread():
     assert found["knock_retard"].severity == PASS and found["knock_spread"].severity == NO_DATA
 
 
+def test_one_cylinder_alone_is_not_asked_for_a_spread():
+    none = {f"spark_correction_{i}": None for i in (1, 2, 3)}
+    found = knocking(EngineKind(cylinders=1), **none, spark_correction=np.zeros(T.size))
+    assert {f.severity for f in found.values()} == {PASS} and "knock_spread" not in found
+    assert "knock_spread" not in knocking(EngineKind(cylinders=1), **none)
+
+
 def test_a_sign_that_is_not_known_is_never_judged():
     data = evidence()
     doubted = replace(data.log.channel("spark_correction_2"), doubt=Doubt("sign", "its sign is unknown"))

@@ -205,3 +205,20 @@ def test_maps_that_cannot_be_are_refused(layout, damage, message):
 def test_text_that_is_no_maps(text):
     with pytest.raises(FormatError):
         maps_from_json(text)
+
+
+def test_a_gauge_pressure_is_not_held_against_an_absolute_one_without_a_barometer(tmp_path):
+    """At altitude the standard barometer would hide a shortfall of boost; alike ones differ the same anywhere."""
+    t = np.arange(0.0, 4.0, 0.1)
+    path = tmp_path / "log.csv"
+
+    def doubts(boost, target, **known):
+        rows = "\n".join(f"{s:.1f},{2000 + 500 * s:.0f},{100 + 5 * s:.1f},{180 + 5 * s:.1f}" for s in t)
+        path.write_text(f"time [s],RPM [rpm],Boost pressure [{boost}],Boost target [{target}]\n{rows}\n")
+        log = read_csv_log(path, **known)
+        return log.channel("boost_pressure").doubt, log.channel("boost_target").doubt
+
+    assert doubts("kPa gauge", "kPa abs")[0] is not None
+    assert doubts("kPa abs", "kPa gauge")[1] is not None
+    assert doubts("kPa gauge", "kPa gauge") == doubts("kPa abs", "kPa abs") == (None, None)
+    assert doubts("kPa gauge", "kPa abs", barometer_pa=85e3) == (None, None)

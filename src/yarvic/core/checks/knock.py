@@ -12,12 +12,13 @@ from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import SPARK_CORRECTION, SPARK_CORRECTIONS
 from yarvic.core.physics import FloatArray
 
-CHECKS = ("knock_retard", "knock_duration", "knock_repeats", "knock_spread")
+CHECKS = ("knock_retard", "knock_duration", "knock_repeats")
+SPREAD = "knock_spread"
 
 
 @dataclass(frozen=True)
 class Retard:
-    """What was removed one cylinder's spark: deg, never negative, over s. `cylinder` is None for all alike."""
+    """What was taken off one cylinder's spark: deg, never negative, over s. `cylinder` is None for all alike."""
 
     cylinder: int | None
     key: str
@@ -75,7 +76,8 @@ def knock(data: PullEvidence) -> list[Finding]:
         return [data.not_known("knock_retard", why, "spark_advance")]
     heard, unheard = _heard(data)
     if not heard:
-        return [data.not_known(c, unheard, SPARK_CORRECTIONS[0]) for c in CHECKS]
+        asked = CHECKS if data.engine.cylinders == 1 else (*CHECKS, SPREAD)
+        return [data.not_known(c, unheard, SPARK_CORRECTIONS[0]) for c in asked]
     found = [_depth(data, heard), _duration(data, heard), _repeats(data, heard), *_spread(data, heard)]
     if unheard:
         found = [f if f.severity == STOP else data.not_known(f.check, unheard, SPARK_CORRECTIONS[0]) for f in found]
@@ -157,9 +159,9 @@ def _repeats(data: PullEvidence, heard: list[Retard]) -> Finding:
 def _spread(data: PullEvidence, heard: list[Retard]) -> list[Finding]:
     """The largest difference between cylinders at one time; nothing to ask of a single cylinder."""
     if len(heard) < 2:
-        if heard[0].cylinder is None:
+        if data.engine.cylinders != 1 and heard[0].cylinder is None:
             why = "the log has one spark correction for all cylinders"
-            return [data.not_known("knock_spread", why, heard[0].key)]
+            return [data.not_known(SPREAD, why, heard[0].key)]
         return []
     grid = heard[0].time_s
     stack = np.stack([np.interp(grid, r.time_s, r.deg) for r in heard])
@@ -167,4 +169,4 @@ def _spread(data: PullEvidence, heard: list[Retard]) -> list[Finding]:
     at = int(np.argmax(spread))
     worst = heard[int(np.argmax(stack[:, at]))]
     where = data.where(worst.key, float(grid[at]), worst.cylinder)
-    return [data.found("knock_spread", float(spread[at]), "Cylinders differ in knock retard", where)]
+    return [data.found(SPREAD, float(spread[at]), "Cylinders differ in knock retard", where)]

@@ -269,19 +269,37 @@ def _settle_pressures(found: dict[str, _Column], barometer_pa: float | None) -> 
                 "whether it is absolute or gauge pressure cannot be told: write for example kPa abs or bar(g)",
             )
         elif c.reference == "gauge":
-            c.values = c.values + _barometer(c, ambient, barometer_pa, notes)
+            compared = c in (target, boost) and _mixed(target, boost)
+            _make_absolute(c, _barometer(c, ambient, barometer_pa), compared, notes)
     return notes
 
 
-def _barometer(c: _Column, ambient: _Column | None, stated_pa: float | None, notes: list[str]) -> float:
+def _make_absolute(c: _Column, barometer_pa: float | None, compared: bool, notes: list[str]) -> None:
+    """A gauge pressure as an absolute one; `compared` is whether it is held against one that is absolute already."""
+    if barometer_pa is None:
+        barometer_pa = STANDARD_PRESSURE_PA
+        notes.append(
+            f"{c.header}: no barometer was logged; taken with the standard one, {barometer_pa / 100:.0f} mbar"
+        )
+        if compared:
+            c.doubt = Doubt(
+                "reference",
+                "is gauge pressure, what it is compared with is absolute, and no barometer was logged:"
+                " state it with the import",
+            )
+    c.values = c.values + barometer_pa
+
+
+def _mixed(one: _Column | None, other: _Column | None) -> bool:
+    return one is not None and other is not None and one.reference != other.reference
+
+
+def _barometer(c: _Column, ambient: _Column | None, stated_pa: float | None) -> float | None:
     if stated_pa is not None:
         return stated_pa
     if ambient is not None and ambient is not c and np.isfinite(ambient.values).any():
         return float(np.nanmedian(ambient.values))
-    notes.append(
-        f"{c.header}: no barometer was logged; taken with the standard one, {STANDARD_PRESSURE_PA / 100:.0f} mbar"
-    )
-    return STANDARD_PRESSURE_PA
+    return None
 
 
 def _channel(key: str, c: _Column, time_s: FloatArray) -> Channel:

@@ -37,7 +37,7 @@ class Records:
         self._write_lock = lock
         self._turn = threading.RLock()
         self._kept: dict[str, Any] = {}
-        self._version: int | None = None
+        self._version = connection.execute("PRAGMA data_version").fetchone()[0] if lock is None else 0
         self._waiting = 0
 
     @property
@@ -66,15 +66,21 @@ class Records:
     def _remember(self, topic: str, read: Callable[[], T]) -> T:
         """What `read` gives, from memory where nothing was written to this topic since."""
         with self._turn:
-            if self.read_only:
-                # Its writer is another process: what is kept holds as long as the file does.
-                version = self._rows("PRAGMA data_version")[0][0]
-                if version != self._version:
-                    self._kept.clear()
-                    self._version = version
             if topic not in self._kept:
                 self._kept[topic] = read()
             return self._kept[topic]  # type: ignore[no-any-return]
+
+    def look_again(self) -> bool:
+        """For a reader: whether the process that writes the job has done so since; what was read is then read anew."""
+        if not self.read_only:
+            return False
+        with self._turn:
+            version = self._rows("PRAGMA data_version")[0][0]
+            if version == self._version:
+                return False
+            self._version = version
+            self._kept.clear()
+            return True
 
     @contextmanager
     def _committing(self, *changes: str) -> Iterator[sqlite3.Connection]:

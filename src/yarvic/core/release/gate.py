@@ -216,7 +216,7 @@ def _fuel(case: Case) -> Condition:
 def _repeats(case: Case) -> Condition:
     title = "Pulls repeat"
     if case.pulls < 2 or not case.band_mean_w > 0.0 or case.band_spread_w != case.band_spread_w:
-        return Condition("repeats", title, NO_DATA, "Too few pulls: a spread needs two.", True)
+        return Condition("repeats", title, NO_DATA, "Too few pulls that compare: a spread needs two.", True)
     share = case.band_spread_w / case.band_mean_w
     ground = Ground("spread of the pulls", STOP, round(share * 100, 2), MOST_SPREAD * 100, unit="%")
     text = f"Mean power in the band: standard deviation {share * 100:.2f} %, limit {MOST_SPREAD * 100:.0f} %."
