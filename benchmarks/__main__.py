@@ -295,7 +295,7 @@ while len(session.results.get(last, session).pulls if last in session.results el
 from PyQt6.QtCore import QEvent, QCoreApplication
 from PyQt6.QtGui import QKeyEvent
 def press():
-    QCoreApplication.sendEvent(window, QKeyEvent(QEvent.Type.KeyPress, 0x01000020, app.keyboardModifiers()))
+    QCoreApplication.sendEvent(window.windowHandle(), QKeyEvent(QEvent.Type.KeyPress, 0x01000020, app.keyboardModifiers()))
 times = []
 for n in range(11):
     press()

@@ -97,7 +97,7 @@ def test_std_reads_over_sae_by_four_per_cent(bench, healthy):
     # From the two standards' reference conditions; the trade's "four per cent".
     log, conditions = healthy["fieldfare"]
     std, sae = (
-        dyno_curve(log, find_pulls(log)[0], conditions, s, boost_controlled=False).peak_power()[0]
+        dyno_curve(log, find_pulls(log)[0], conditions, s, boost_controlled=False).peak_power[0]
         for s in ("std", "sae-j1349")
     )
     assert std / sae == pytest.approx(1.04, abs=0.012)
@@ -110,10 +110,10 @@ def test_std_reads_over_sae_by_four_per_cent(bench, healthy):
 def test_three_pulls_spread_by_little_and_the_least_cooled_is_lowest(bench):
     rig = bench.rig("ptarmigan")
     usual = usual_settings(rig.plant)
-    peaks = np.array([bench.curve(rig.pull(usual)).peak_power()[0] for _ in range(3)])
+    peaks = np.array([bench.curve(rig.pull(usual)).peak_power[0] for _ in range(3)])
     # About 4 hp of 250 between three pulls with a minute of cooling between.
     assert np.ptp(peaks) / peaks.mean() < 4.0 / 250.0
-    hot = [bench.curve(rig.pull(replace(usual, cool_down_s=0.0))).peak_power()[0] for _ in range(4)]
+    hot = [bench.curve(rig.pull(replace(usual, cool_down_s=0.0))).peak_power[0] for _ in range(4)]
     # Heat soak over back-to-back pulls costs a small turbo petrol up to a tenth.
     assert 0.005 < 1.0 - hot[-1] / peaks.mean() < 0.12
 
@@ -136,8 +136,8 @@ def test_part_throttle_makes_less_and_later(bench, healthy):
     rig = bench.rig("fieldfare")
     half = bench.curve(rig.pull(replace(usual_settings(rig.plant), throttle=0.5)))
     full = bench.curve(healthy["fieldfare"])
-    assert 0.4 < half.peak_torque()[0] / full.peak_torque()[0] < 0.98
-    assert half.peak_torque()[1] <= full.peak_torque()[1] + 200.0
+    assert 0.4 < half.peak_torque[0] / full.peak_torque[0] < 0.98
+    assert half.peak_torque[1] <= full.peak_torque[1] + 200.0
 
 
 def test_compression_is_worth_its_per_cent(bench):
@@ -250,7 +250,7 @@ def test_a_road_run_obeys_the_road(bench):
     )  # fmt: skip
     wheel_nm = force * rig.plant.driveline.tyre_radius_m / rig.engine_per_wheel(3)
     power = float(np.nanmax(wheel_nm * log.at("engine_speed", t) * RAD_PER_S_PER_RPM))
-    roller = bench.curve(bench.run("ptarmigan")).peak_power()[0]
+    roller = bench.curve(bench.run("ptarmigan")).peak_power[0]
     # The road's number holds the wheels' and the engine's own inertia back, as the roller's does, and no roller loss.
     assert 0.85 < power / roller < 1.15
     assert 1.0 / np.median(np.diff(log.channels["gps_speed"].time_s)) == pytest.approx(10.0, rel=0.01)

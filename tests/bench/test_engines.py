@@ -154,7 +154,7 @@ def test_less_air_and_late_injection_smoke_and_heat(bench, healthy):
     )
     hot = [np.nanmax(bench.inside(x, "exhaust_temperature", 2000, 3500)) for x in (base, late[0])]
     assert hot[1] > hot[0] + 15.0
-    assert bench.curve(late).peak_power()[0] < 0.98 * bench.curve(healthy["wether"]).peak_power()[0]
+    assert bench.curve(late).peak_power[0] < 0.98 * bench.curve(healthy["wether"]).peak_power[0]
 
 
 def test_vanes_hold_the_boost_until_they_are_open(bench, healthy):
@@ -171,7 +171,7 @@ def test_each_rating_makes_its_torque_and_is_an_image_of_the_family(bench):
         image = rating_image("wether", key)
         assert check_image(image, layout).name == rating.title
         log, conditions = bench.run("wether", image=image)
-        peaks.append(bench.curve((log, conditions)).peak_torque()[0])
+        peaks.append(bench.curve((log, conditions)).peak_torque[0])
         assert np.nanmax(log.channels["torque_estimate"].values) == pytest.approx(max(rating.torque_nm), rel=0.01)
     assert peaks == sorted(peaks)
     # The strongest is more than the gearbox's tag bears, and only for emergency and leisure.
@@ -249,7 +249,7 @@ def test_part_throttle_sweeps(bench):
         run = rig.pull(replace(usual_settings(rig.plant), throttle=share))
         pull = find_pulls(run[0])[0]
         assert pull.throttle == pytest.approx(share, abs=0.02)
-        peaks[share] = bench.curve(run).peak_power()[0]
+        peaks[share] = bench.curve(run).peak_power[0]
     assert peaks[0.25] < 0.5 * peaks[0.5] < peaks[0.75] <= 1.02 * peaks[1.0]
 
 

@@ -22,7 +22,7 @@ class Seen:
 
     def __init__(self, bench, name, run):
         self.bench, self.name, (self.log, self.conditions) = bench, name, run
-        self.peak = bench.curve(run).peak_power()[0] if "roller_speed" in self.log.channels else 0.0
+        self.peak = bench.curve(run).peak_power[0] if "roller_speed" in self.log.channels else 0.0
         self.mean = bench.curve(run).mean_power(*self._middle())
 
     def _middle(self):

@@ -129,7 +129,7 @@ def test_bad_fuel_shows_on_the_twin(bench, severity):
         c = run[0].channels["knock_signal_2"]
         slow = run[0].at("engine_speed", c.time_s) < 6000.0
         loud.append(float(np.percentile(np.abs(c.values[slow]), 99.9)))
-        peaks.append(bench.curve(run).peak_power()[0])
+        peaks.append(bench.curve(run).peak_power[0])
     assert peaks[1] < (1.0 - 0.03 * severity) * peaks[0]
     assert loud[1] > (1.0 + 0.25 * severity) * loud[0]
 

@@ -168,9 +168,9 @@ def test_a_front_intercooler_keeps_the_charge_cooler(layout, stock):
 def test_shape_of_a_pull(pulled):
     log, conditions = pulled
     curve = peak(log, conditions)
-    assert 60e3 < curve.peak_power()[0] < 95e3
-    assert 2500 < curve.peak_torque()[1] < 4500
-    assert 4500 < curve.peak_power()[1] < 6000
+    assert 60e3 < curve.peak_power[0] < 95e3
+    assert 2500 < curve.peak_torque[1] < 4500
+    assert 4500 < curve.peak_power[1] < 6000
     assert 700 + 273 < log.channels["exhaust_temperature"].values.max() < 960 + 273
     assert conditions.simulated is True
 

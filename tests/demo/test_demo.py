@@ -95,7 +95,7 @@ def test_the_buggy_knocks_on_cylinder_two_and_its_rail_is_to_be_watched(story):
     assert knock.pulls == knock.failing == 3
     assert stopped(results["B1"]) == {"Knock"}
     assert worst(results["B1"], "rail_sag").worst.severity == WATCH
-    peaks = {n: max(c.peak_power()[0] for c in r.curves("none")) for n, r in results.items()}
+    peaks = {n: max(c.peak_power[0] for c in r.curves("none")) for n, r in results.items()}
     assert peaks["B1"] > 1.08 * peaks["Stock"]
     assert [b.title for b in job.builds()] == ["as received", "front intercooler"]
 
@@ -130,7 +130,7 @@ def test_the_twin_came_far_too_rich_and_lean_at_half_throttle(demo_job):
         assert lean.severity == STOP
         assert stock.throttles == [1.0, 0.75, 0.5, 0.25]
         assert len(stock.curves("none")) == 3 and len(stock.curves("none", 0.5)) == 1
-        gained = [max(c.peak_power()[0] for c in results[n].curves("none")) for n in ("Stock", "A2")]
+        gained = [max(c.peak_power[0] for c in results[n].curves("none")) for n in ("Stock", "A2")]
         assert gained[1] > 1.05 * gained[0]
         # Not asked of an engine that has none: boost, rail, knock control.
         asked = {s.check for s in stock.summaries}

@@ -131,7 +131,9 @@ def apply_theme(app: QApplication, name: str) -> None:
         palette.setColor(role, t.color(token))
     app.setPalette(palette)
     app.setFont(font())
-    app.setStyleSheet(_style(t))
+    look = _style(t)
+    if look != app.styleSheet():  # every widget is styled anew, also with the same
+        app.setStyleSheet(look)
 
 
 def _style(t: Tokens) -> str:

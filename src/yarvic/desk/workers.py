@@ -8,7 +8,8 @@ import traceback
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtCore import QCoreApplication, QEvent, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtGui import QGuiApplication, QWindow
 
 from yarvic.core.errors import YarvicError
 from yarvic.state.work import Handle, Heard, Work
@@ -91,9 +92,15 @@ class QtRunner(QObject):
         self._pool.setMaxThreadCount(2)
         self._running: set[Task] = set()
         self._acted_at = -STANDS_ASIDE_S
-        app = QCoreApplication.instance()
-        assert app is not None
-        app.installEventFilter(self)
+        app = QGuiApplication.instance()
+        assert isinstance(app, QGuiApplication)
+        app.focusWindowChanged.connect(self._listen)
+        self._listen(app.focusWindow())
+
+    def _listen(self, window: QWindow | None) -> None:
+        # To the window as the system knows it, not to the application: else every event of every widget comes here.
+        if window is not None:
+            window.installEventFilter(self)
 
     def eventFilter(self, watched, event) -> bool:
         """Note when somebody does something: what nobody waits for stands aside then."""

@@ -51,7 +51,7 @@ def measured_loss(session: Session) -> Loss:
         if not mine:
             continue
         curve = mean_curve([p.curves["none"] for p in mine])
-        power, speed = curve.peak_power()
+        power, speed = curve.peak_power
         conditions = mine[-1].evidence.conditions
         assert conditions is not None and conditions.engine_per_roller is not None
         roller = speed / conditions.engine_per_roller * RAD_PER_S_PER_RPM

@@ -51,5 +51,5 @@ def gain_between(
 def peaks_between(working: Sequence[PullResult], reference: Sequence[PullResult]) -> Interval:
     """Difference of uncorrected peak power, W."""
     order, _ = places([p.evidence for p in working], [p.evidence for p in reference])
-    one, other = (np.array([p.curves["none"].peak_power()[0] for p in each]) for each in (working, reference))
+    one, other = (np.array([p.curves["none"].peak_power[0] for p in each]) for each in (working, reference))
     return difference(one, other, order)

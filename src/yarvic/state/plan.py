@@ -102,7 +102,7 @@ class PlanState:
         if not curves:
             return None
         mean = mean_curve(curves)
-        return mean.peak_power()[0], mean.peak_torque()[0]
+        return mean.peak_power[0], mean.peak_torque[0]
 
     def stage_powers(self) -> list[tuple[int, str, float]]:
         """What each stage should make at the wheel, W, from measured stock on: its number, title and value."""

@@ -165,7 +165,7 @@ def _heat_soak(curves: list[Curve], power: str) -> Reading:
     # The largest fall that the interval still allows is what could have stayed unseen.
     hidden = max(-trend.low, 0.0)
     shown = f"{hidden / UNITS[power].factor:.{UNITS[power].decimals}f} {power}"
-    if hidden > HEAT_SOAK_SHARE * float(np.mean([c.peak_power()[0] for c in curves])):
+    if hidden > HEAT_SOAK_SHARE * float(np.mean([c.peak_power[0] for c in curves])):
         return Reading(
             NO_DATA,
             "Too few pulls to rule out heat soak",
@@ -276,7 +276,7 @@ def peaks(
         return None
     mean = mean_curve(curves)
     power, torque = session.settings.units.get("power", "kW"), session.settings.units.get("torque", "N m")
-    (p, at_p), (t, at_t) = mean.peak_power(), mean.peak_torque()
+    (p, at_p), (t, at_t) = mean.peak_power, mean.peak_torque
     return (
         f"{from_canonical(p, power):.1f} {power} at {at_p:,.0f} rpm",
         f"{from_canonical(t, torque):.1f} {torque} at {at_t:,.0f} rpm",

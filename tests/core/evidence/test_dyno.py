@@ -66,10 +66,10 @@ def test_a_curve_under_another_standard_is_the_one_computed_by_it(pulled):
 
 def test_peak_stands_where_it_is(pulled):
     curve = curve_of(*pulled)
-    value, rpm = curve.peak_power()
+    value, rpm = curve.peak_power
     assert value == pytest.approx(curve.power_w.max(), rel=5e-3)
     assert float(np.interp(rpm, curve.speed_rpm, curve.power_w)) == pytest.approx(value, rel=5e-3)
-    assert curve.peak_torque()[1] < rpm
+    assert curve.peak_torque[1] < rpm
 
 
 def test_a_pull_without_roller_is_refused(pulled):
@@ -207,7 +207,7 @@ def test_a_band_that_no_pull_covers_is_refused(three):
 
 def test_three_pulls_repeat_as_in_the_trade(three):
     # Common practice, no published source: three pulls of a healthy stock turbo spread by about 4 hp in 250.
-    peaks = [c.peak_power()[0] for c in three]
+    peaks = [c.peak_power[0] for c in three]
     assert (max(peaks) - min(peaks)) / np.mean(peaks) < 4.0 / 250.0
 
 

@@ -117,8 +117,8 @@ def test_other_hardware_in_one_family_is_refused():
 def test_peaks_are_on_the_curve(points):
     points.sort()
     r = Rating(key="a", title="a", speed_rpm=tuple(p[0] for p in points), torque_nm=tuple(p[1] for p in points))
-    torque, _ = r.peak_torque()
-    power, n = r.peak_power()
+    torque, _ = r.peak_torque
+    power, n = r.peak_power
     assert torque == max(r.torque_nm) and n in r.speed_rpm
     assert power >= torque * min(r.speed_rpm) * 3.14159 / 30 * 0.999
 

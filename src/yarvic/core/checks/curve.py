@@ -30,7 +30,7 @@ def curve(data: PullEvidence) -> list[Finding]:
         if data.curve is None:
             findings.append(data.not_known(key, "no dyno curve belongs to this pull", "roller_speed"))
             continue
-        value, rpm = data.curve.peak_power() if key == "power" else data.curve.peak_torque()
+        value, rpm = data.curve.peak_power if key == "power" else data.curve.peak_torque
         speed = data.log.channel("engine_speed")
         inside = (speed.time_s >= data.pull.start_s) & (speed.time_s <= data.pull.end_s)
         at = int(np.nanargmin(np.abs(np.where(inside, speed.values, np.inf) - rpm)))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -77,6 +78,7 @@ class Curve:
     resolution_rpm: float
     error_w: FloatArray
     bias_w: FloatArray
+    before: Curve | None = field(default=None, repr=False, compare=False)  # the one that this was corrected from
 
     def corrected(
         self, conditions: Conditions, standard: str, *, boost_controlled: bool, compression_ignition: bool = False
@@ -96,15 +98,26 @@ class Curve:
             correction=how,
             error_w=self.error_w * ratio,
             bias_w=self.bias_w * ratio,
+            before=self,
         )
 
+    @cached_property
     def peak_power(self) -> tuple[float, float]:
         """Highest power in W and the engine speed at which it stands."""
+        if self.before is not None:
+            return self._scaled(self.before.peak_power, self.before)
         return local_peak(self.speed_rpm, self.power_w, self.error_w)
 
+    @cached_property
     def peak_torque(self) -> tuple[float, float]:
         """Highest torque in N m and the engine speed at which it stands."""
+        if self.before is not None:
+            return self._scaled(self.before.peak_torque, self.before)
         return local_peak(self.speed_rpm, self.torque_nm, torque_from_power(self.error_w, self.speed_rpm))
+
+    def _scaled(self, peak: tuple[float, float], before: Curve) -> tuple[float, float]:
+        # Correction is one factor for the whole curve: the peak goes with it, and stays where it is.
+        return peak[0] * self.correction.factor / before.correction.factor, peak[1]
 
     def mean_power(self, low_rpm: float, high_rpm: float) -> float:
         """Mean power in W over a band: area under the curve divided by the band's width."""

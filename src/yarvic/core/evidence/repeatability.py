@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -26,10 +27,12 @@ class MeanCurve:
     count: int
     error_w: FloatArray  # by the noise of each pull alone
 
+    @cached_property
     def peak_power(self) -> tuple[float, float]:
         """Highest power in W and the engine speed at which it stands."""
         return local_peak(self.speed_rpm, self.power_w, self.error_w)
 
+    @cached_property
     def peak_torque(self) -> tuple[float, float]:
         """Highest torque in N m and the engine speed at which it stands."""
         return local_peak(self.speed_rpm, self.torque_nm, torque_from_power(self.error_w, self.speed_rpm))
@@ -179,7 +182,7 @@ def peak_trend(curves: list[Curve]) -> Interval | None:
         return None
     from scipy.stats import linregress, t
 
-    peaks = np.array([c.peak_power()[0] for c in curves])
+    peaks = np.array([c.peak_power[0] for c in curves])
     fit = linregress(np.arange(peaks.size), peaks)
     reach = float(t.ppf(0.5 + CONFIDENCE / 2.0, peaks.size - 2) * fit.stderr)
     slope = float(fit.slope)

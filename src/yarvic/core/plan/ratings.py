@@ -37,10 +37,12 @@ class Rating(Document):
             raise ValueError(f"rating {self.key}: torque must be above zero")
         return self
 
+    @property
     def peak_torque(self) -> tuple[float, float]:
         """Highest torque in N m and its engine speed."""
         return max(zip(self.torque_nm, self.speed_rpm, strict=True))
 
+    @property
     def peak_power(self) -> tuple[float, float]:
         """Highest power in W and its engine speed, at the speeds given."""
         power = ((t * n * RAD_PER_S_PER_RPM, n) for t, n in zip(self.torque_nm, self.speed_rpm, strict=True))
@@ -97,7 +99,7 @@ def moves(
                 reasons.append(f"another family: {each.hardware or 'other hardware'}")
             elif own is not None and r.hardware != own.hardware:
                 reasons.append(f"other hardware: {r.hardware or 'the plain one'}")
-            torque, at = r.peak_torque()
+            torque, at = r.peak_torque
             if gearbox_torque_nm is None:
                 notes.append("what the gearbox carries is not stated")
             elif torque > gearbox_torque_nm:

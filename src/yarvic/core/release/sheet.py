@@ -184,7 +184,7 @@ def _room(canvas: Any, y: float, need: float) -> float:
 
 def curve_peaks(curve: MeanCurve, power_unit: str, torque_unit: str) -> str:
     """Peaks of a mean curve in words, with the engine speeds at which they stand."""
-    (p, at_p), (t, at_t) = curve.peak_power(), curve.peak_torque()
+    (p, at_p), (t, at_t) = curve.peak_power, curve.peak_torque
     power, torque = from_canonical(p, power_unit), from_canonical(t, torque_unit)
     return (
         f"{power:.{unit(power_unit).decimals}f} {power_unit} at {at_p:.0f} rpm,"

@@ -19,7 +19,7 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import draw_glyph
-from yarvic.desk.widgets.plot import faint, line_pen, sheet, style
+from yarvic.desk.widgets.plot import add_chart, faint, line_pen, sheet
 from yarvic.desk.widgets.words import Empty, label, row, word
 from yarvic.state.results import PullResult, simulated_mark
 from yarvic.state.session import Session
@@ -228,8 +228,7 @@ class ChecksView(View):
         line.insertWidget(0, self.source, 1)
         column.addLayout(line)
         self.sheet = sheet()
-        self.plot = self.sheet.addPlot()
-        style(self.plot, bottom="Time from the start of the pull, s", width=56)
+        self.plot = add_chart(self.sheet, bottom="Time from the start of the pull, s", width=56)
         column.addWidget(self.sheet, 1)
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(area)

@@ -28,7 +28,7 @@ from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.view import View
-from yarvic.desk.widgets.plot import BandedCurve, penned, shaded, sheet, style
+from yarvic.desk.widgets.plot import BandedCurve, add_chart, penned, shaded, sheet
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.gains import gain_between
 from yarvic.state.readings import peaks, reduction_words
@@ -105,16 +105,14 @@ class DynoView(View):
         session.place_changed.connect(self._jump)
 
     def _make_plots(self) -> None:
-        self.power = self.plots.addPlot(row=0, col=0)
-        self.torque = self.plots.addPlot(row=1, col=0)
-        self.gained = self.plots.addPlot(row=2, col=0)
+        self.power = add_chart(self.plots, row=0)
+        self.torque = add_chart(self.plots, row=1)
+        self.gained = add_chart(self.plots, row=2, bottom="Engine speed, rpm")
         layout = self.plots.ci.layout
         for line, stretch in enumerate((5, 4, 3)):
             layout.setRowStretchFactor(line, stretch)
         for plot in (self.power, self.torque):
-            style(plot)
             plot.getAxis("bottom").setStyle(showValues=False)
-        style(self.gained, bottom="Engine speed, rpm")
         self.torque.setXLink(self.power)
         self.gained.setXLink(self.power)
         self.curves = {
@@ -247,7 +245,7 @@ class DynoView(View):
         )
         if s.standard != "none" and working is not None:
             raw = mean_curve(working.curves("none", self.at_throttle))
-            text += f" Uncorrected peak {amount(raw.peak_power()[0], label_)}."
+            text += f" Uncorrected peak {amount(raw.peak_power[0], label_)}."
         self.factor.setText(text)
 
     def _curves(self, mean: MeanCurve, token: str, name: str, power: str, torque: str) -> None:
@@ -284,7 +282,7 @@ class DynoView(View):
             c, curve = p.evidence.conditions, p.curves.get(s.standard)
             texts = [p.title, "", "no curve", "", "", "", "", "", str(p.evidence.build)]
             if curve is not None:
-                peak, torque_peak = curve.peak_power(), curve.peak_torque()
+                peak, torque_peak = curve.peak_power, curve.peak_torque
                 texts[2] = f"{amount(peak[0], power)} at {peak[1]:,.0f}"
                 texts[3] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f}"
                 texts[4] = f"{curve.correction.factor:.3f}"

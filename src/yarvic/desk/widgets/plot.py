@@ -50,9 +50,12 @@ def dress(widget: pg.GraphicsLayoutWidget) -> None:
     widget.ci.setSpacing(4)
 
 
-def style(plot: pg.PlotItem, *, left: str = "", bottom: str = "", width: int = 52) -> None:
-    """Quiet axes, a light grid, no menus; the wheel zooms along x only."""
-    plot.setMenuEnabled(False)
+def add_chart(
+    layout: pg.GraphicsLayoutWidget, row: int = 0, col: int = 0, *, left: str = "", bottom: str = "", width: int = 52
+) -> pg.PlotItem:
+    """A chart at a place of a sheet: quiet axes, a light grid, no menus; the wheel zooms along x only."""
+    # Menus that nobody opens would take most of the time to build it.
+    plot = layout.addPlot(row=row, col=col, enableMenu=False)
     plot.hideButtons()
     plot.getViewBox().setMouseEnabled(x=True, y=False)
     plot.showGrid(x=True, y=True, alpha=0.18)
@@ -62,11 +65,17 @@ def style(plot: pg.PlotItem, *, left: str = "", bottom: str = "", width: int = 5
         axis.label.setFont(font(CAPTION_PX))
         axis.enableAutoSIPrefix(False)
     plot.getAxis("left").setWidth(width)
+    name_axes(plot, left=left, bottom=bottom)
+    inked(plot, _ink_axes)
+    return plot
+
+
+def name_axes(plot: pg.PlotItem, *, left: str = "", bottom: str = "") -> None:
+    """Write what an axis shows beside it; empty leaves it as it is."""
     if left:
         plot.setLabel("left", left)
     if bottom:
         plot.setLabel("bottom", bottom)
-    inked(plot, _ink_axes)
 
 
 def _ink_axes(plot: pg.PlotItem) -> None:

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from yarvic.core.units import from_canonical
 from yarvic.desk.theme import CAPTION_PX, tokens
-from yarvic.desk.widgets.plot import penned, sheet, style
+from yarvic.desk.widgets.plot import add_chart, penned, sheet
 from yarvic.desk.widgets.words import label
 from yarvic.state.bench import BenchState
 
@@ -38,8 +38,7 @@ class Day(QFrame):
         column.addWidget(self.plots, 1)
         self.strips = []
         for at, (title, _, _) in enumerate(STRIPS):
-            plot = self.plots.addPlot(row=0, col=at)
-            style(plot, width=50)
+            plot = add_chart(self.plots, col=at, width=50)
             plot.getViewBox().setMouseEnabled(x=False, y=False)
             plot.getAxis("left").setStyle(maxTickLevel=0)
             curve = penned(plot.plot(), "working", 2)

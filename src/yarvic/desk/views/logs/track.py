@@ -12,7 +12,7 @@ from PyQt6.QtCore import Qt
 from yarvic.core.evidence.channels import MOST_CYLINDERS, SPARK_CORRECTION
 from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import CAPTION_PX, tokens
-from yarvic.desk.widgets.plot import inked, penned, shaded, style
+from yarvic.desk.widgets.plot import add_chart, inked, penned, shaded
 
 READOUT_PX = 148
 
@@ -97,8 +97,7 @@ class Track:
 
     def __init__(self, sheet: pg.GraphicsLayoutWidget, row: int, lane: Lane, *, last: bool) -> None:
         self.lane = lane
-        self.plot = sheet.addPlot(row=row, col=0)
-        style(self.plot, bottom="Time from the start of the pull, s" if last else "", width=62)
+        self.plot = add_chart(sheet, row, bottom="Time from the start of the pull, s" if last else "", width=62)
         self.plot.getAxis("bottom").setStyle(showValues=last)
         self.plot.getAxis("left").setStyle(maxTickLevel=0)
         self.plot.setClipToView(True)

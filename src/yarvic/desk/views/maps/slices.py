@@ -7,7 +7,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
 
 from yarvic.desk.theme import tokens
-from yarvic.desk.widgets.plot import dress, faint, inked, line_pen, penned, style
+from yarvic.desk.widgets.plot import add_chart, dress, faint, inked, line_pen, penned
 from yarvic.state.maps import MapsState
 
 GRAB_PX = 12.0
@@ -28,8 +28,7 @@ class Slices(pg.GraphicsLayoutWidget):
         super().__init__()
         self.maps = maps
         dress(self)
-        self.plot = self.addPlot()
-        style(self.plot, width=46)
+        self.plot = add_chart(self, width=46)
         self.plot.getViewBox().setMouseEnabled(x=False, y=False)
         self.setAccessibleName("Slices of the table")
         self._grabbed: int | None = None

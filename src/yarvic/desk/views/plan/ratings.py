@@ -40,8 +40,8 @@ class RatingCard(QAbstractButton):
         self.setMinimumSize(CARD_W, CARD_H)
         self.setMaximumHeight(CARD_H)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        w, at_w = move.rating.peak_power()
-        t, at_t = move.rating.peak_torque()
+        w, at_w = move.rating.peak_power
+        t, at_t = move.rating.peak_torque
         self.lines = (
             f"{amount(w, units.get('power', 'kW'))} at {at_w:,.0f} rpm",
             f"{amount(t, units.get('torque', 'N m'))} at {at_t:,.0f} rpm",
@@ -204,7 +204,7 @@ class RatingsPanel(QWidget):
             return
         plan = job.sheet.plan
         self.here.setVisible(not move.here and move.allowed and not job.read_only)
-        power, at = move.rating.peak_power()
+        power, at = move.rating.peak_power
         if move.here:
             self.beside.setText(f"{move.rating.title} is what the engine has. Choose another to see the way there.")
             return
@@ -215,7 +215,7 @@ class RatingsPanel(QWidget):
             )
         else:
             lines.append(f"{move.rating.title} is refused: {'; '.join(move.reasons)}.")
-        torque, _ = move.rating.peak_torque()
+        torque, _ = move.rating.peak_torque
         self.beside.setText("\n".join([*lines, "By add-on parts: being worked out."]))
         self._work_out_parts(lines, power, torque, at)
 

@@ -17,8 +17,8 @@ from yarvic.core.plan.sizing.sheet import chosen_unit
 from yarvic.core.units import from_canonical
 from yarvic.desk.theme import tokens
 from yarvic.desk.widgets.entry import Line, Sheet
+from yarvic.desk.widgets.plot import add_chart, name_axes
 from yarvic.desk.widgets.plot import sheet as chart_sheet
-from yarvic.desk.widgets.plot import style
 from yarvic.desk.widgets.words import act, label, row, word
 from yarvic.state.plan import PlanState
 from yarvic.state.session import Session
@@ -58,8 +58,7 @@ class SizingPanel(QWidget):
         self.again = word("Reset to default", self.begin_again)
         self.kept = label("", "quiet", wrap=True)
         self.chart = chart_sheet()
-        self.plot = self.chart.addPlot()
-        style(self.plot)
+        self.plot = add_chart(self.chart)
         self.chart.setMinimumSize(220, 170)
         self.chart.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
         self.curve = self.plot.plot([], [])
@@ -228,7 +227,7 @@ class SizingPanel(QWidget):
         self.point.setData(*spots) if np.isfinite(here) else self.point.setData([], [])
         self.point.setBrush(pg.mkBrush(t.color("ink")))
         bottom, left = _named(along.title, along.unit), _named(first.title, unit)
-        style(self.plot, left=left, bottom=bottom)
+        name_axes(self.plot, left=left, bottom=bottom)
 
     def put(self) -> None:
         """Keep the answer in the plan; a sheet with a limit puts that into the ledger."""
