@@ -4,12 +4,14 @@ import json
 import os
 import subprocess
 import sys
+from contextlib import closing
 
 import pytest
 
 from yarvic.core.evidence.log import Log
 from yarvic.core.formats.csv_log import read_csv_log, write_csv_log
 from yarvic.core.job.store import Job
+from yarvic.demo.jobs import DEMO_JOBS
 
 CODE = "import sys; from yarvic.cli import main; sys.argv = ['yarvic', *sys.argv[1:]]; main()"
 
@@ -217,9 +219,19 @@ def test_version_and_unknown_commands():
     assert yarvic("dance").returncode == 2
 
 
-def test_demo_jobs(tmp_path):
+def test_the_demo_jobs_are_built_the_same_every_time(demo_job, tmp_path):
     done = yarvic("demo", "--jobs", tmp_path / "jobs", home=tmp_path / "home")
     assert done.returncode == 0, done.stderr
-    job = Job.open(tmp_path / "jobs" / "ptarmigan.yarvic", read_only=True)
-    assert [r.name for r in job.revisions()] == ["Stock", "A1", "B1"]
-    job.close()
+    for name in (j.name for j in DEMO_JOBS):
+        with (
+            closing(Job.open(demo_job(name), read_only=True)) as one,
+            closing(Job.open(tmp_path / "jobs" / f"{name}.yarvic", read_only=True)) as other,
+        ):
+            assert one.revisions() == other.revisions() and len(one.revisions()) >= 3
+            assert one.draft() == other.draft()
+            assert one.releases() == other.releases()
+            assert one.journal() == other.journal()
+            for a, b in zip(one.evidence(), other.evidence(), strict=True):
+                assert a == b
+                for key, channel in one.log(a.id).channels.items():
+                    assert (channel.values == other.log(b.id).channels[key].values).all()

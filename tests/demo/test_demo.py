@@ -45,25 +45,6 @@ def stopped(results):
     return {s.family for s in results.summaries if s.worst.severity == STOP}
 
 
-def test_each_is_built_the_same_every_time(any_demo_file, tmp_path):
-    name = any_demo_file.stem.removeprefix("demo-")
-    again = tmp_path / f"demo-{name}.yarvic"
-    next(j for j in DEMO_JOBS if j.name == name).build(again)
-    one, other = Job.open(any_demo_file, read_only=True), Job.open(again)
-    try:
-        assert one.revisions() == other.revisions()
-        assert one.draft() == other.draft()
-        assert one.releases() == other.releases()
-        assert one.journal() == other.journal()
-        for a, b in zip(one.evidence(), other.evidence(), strict=True):
-            assert a == b
-            for key, channel in one.log(a.id).channels.items():
-                assert (channel.values == other.log(b.id).channels[key].values).all()
-    finally:
-        one.close()
-        other.close()
-
-
 def test_each_has_a_believable_history(any_story, any_demo_file):
     """Baseline, several revisions, a part fitted between, one released, one that falls short, one draft in hand."""
     job, results = any_story

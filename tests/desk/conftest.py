@@ -1,17 +1,14 @@
 """The real window, offscreen, on a copy of the demo job."""
 
-import hashlib
 import warnings
 from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QCoreApplication, QEvent, qInstallMessageHandler
 
-from yarvic.core.checks.run import check_log
 from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.theme import apply_theme
 from yarvic.desk.tour import Driver
-from yarvic.state import results
 from yarvic.state.settings import Settings
 
 warnings.filterwarnings("error", category=RuntimeWarning, module="yarvic")
@@ -23,26 +20,6 @@ def qapp():
     from yarvic.desk.app import application
 
     return application()
-
-
-@pytest.fixture(scope="session", autouse=True)
-def judged_once():
-    """A run of the demo is judged once in a process: the same log by the same limits gives the same findings."""
-    known = {}
-
-    def check(evidence, log, limits, conditions, engine):
-        asked = hashlib.sha256(repr((evidence, limits, conditions, engine)).encode())
-        for key, channel in log.channels.items():
-            asked.update(repr((key, channel.title, channel.quantity, channel.doubt)).encode())
-            asked.update(channel.time_s.tobytes() + channel.values.tobytes())
-        found = asked.digest()
-        if found not in known:
-            known[found] = check_log(evidence, log, limits, conditions, engine)
-        return known[found]
-
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(results, "check_log", check)
-        yield
 
 
 @pytest.fixture(autouse=True)

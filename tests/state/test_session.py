@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from yarvic.core.checks.run import check_log
 from yarvic.core.errors import CalibrationError, JobError, UnitError, YarvicError
 from yarvic.core.job.store import Job
 from yarvic.core.release.gate import is_open
@@ -80,6 +81,25 @@ def test_readings_come_worst_first_and_lead_to_the_place(session):
     assert ranks == sorted(ranks)
     for step in STEPS:
         assert readings(session, step)
+
+
+def test_a_new_pull_is_judged_alone_and_a_new_limit_judges_all(session, monkeypatch):
+    judged = []
+
+    def noting(evidence, *arguments):
+        judged.append(evidence)
+        return check_log(evidence, *arguments)
+
+    monkeypatch.setattr("yarvic.state.results.check_log", noting)
+    before = session.working_results()
+    session.pull(1)
+    newest = session.job.evidence()[-1].id
+    assert judged == [newest]
+    assert session.working_results().pulls[:-1] == before.pulls and len(session.working_results().pulls) == 4
+    judged.clear()
+    limit = session.sheet.sheet.limits[0]
+    session.sheet.keep_limit(limit.model_copy(update={"safe": limit.safe * 0.99}), limit.name)
+    assert sorted(judged) == [e.id for e in session.job.evidence()]
 
 
 def test_an_edit_begins_a_draft_and_undo_takes_it_back(session, maps):

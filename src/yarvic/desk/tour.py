@@ -90,7 +90,7 @@ class Driver:
         self.type(words)
         self.key(Qt.Key.Key_Return)
 
-    def settle(self, milliseconds: int = 30) -> None:
+    def settle(self, milliseconds: int = 10) -> None:
         """Let events pass."""
         QTest.qWait(milliseconds)
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import partial
 
 from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
-from yarvic.core.checks.limits import default_limits
+from yarvic.core.checks.limits import Limits, default_limits
 from yarvic.core.checks.run import Summary, check_log, families_of, summarize
 from yarvic.core.errors import Cancelled, EvidenceError, JobError
 from yarvic.core.evidence.dyno import Curve, Held, held_power
@@ -59,14 +59,25 @@ class PullResult:
 
 
 @dataclass(frozen=True)
+class JudgedRun:
+    """What one run gave by the limits and for the vehicle that it was judged by."""
+
+    limits: Limits
+    vehicle: Vehicle
+    pulls: tuple[PullResult, ...]
+    problems: tuple[Problem, ...]
+
+
+@dataclass(frozen=True)
 class RevisionResults:
-    """All pulls of one revision, their findings by check, and the verdict."""
+    """All pulls of one revision, their findings by check, and the verdict. `runs` are what they came from, by id."""
 
     revision_id: int
     pulls: tuple[PullResult, ...]
     summaries: tuple[Summary, ...]
     problems: tuple[Problem, ...]
     unjudged: tuple[str, ...] = ()  # families that apply to the engine, and that no run could answer
+    runs: Mapping[str, JudgedRun] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def verdict(self) -> str:
@@ -146,40 +157,70 @@ def unlike(one: Evidence, other: Evidence) -> list[str]:
     return one.conditions.comparable_with(other.conditions)
 
 
-def evaluate(job: Job, revision_ids: list[int], progress: Progress, cancelled: Asked) -> dict[int, RevisionResults]:
-    """Findings and curves of the given revisions. Raises Cancelled, JobError."""
-    builds = job.builds()
+def evaluate(
+    job: Job,
+    revision_ids: list[int],
+    progress: Progress,
+    cancelled: Asked,
+    before: Mapping[int, RevisionResults] | None = None,
+) -> dict[int, RevisionResults]:
+    """Findings and curves of the given revisions. Raises Cancelled, JobError.
+
+    A run never changes: what `before` holds of it is kept where it was judged by the same limits and vehicle.
+    """
+    builds, vehicle = job.builds(), job.sheet.vehicle
     limits = {b.number: default_limits(job.sheet.judged_limits(parts_on(builds, b.number))) for b in builds}
-    wanted = [e for r in revision_ids for e in job.runs_of(r)]
-    pulls: dict[int, list[PullResult]] = {r: [] for r in revision_ids}
-    wrong: dict[int, list[Problem]] = {r: [] for r in revision_ids}
-    for count, item in enumerate(wanted):
-        if cancelled():
-            raise Cancelled("judging was cancelled")
-        progress(count / max(len(wanted), 1), f"Judging {item.title}")
-        try:
-            log = job.log(item.id)
-        except JobError as error:
-            # One damaged run does not take the others with it; it is named and counts as not there.
-            wrong[item.revision_id].append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
-            continue
-        wrong[item.revision_id] += problems(log)
-        for checked in check_log(item.id, log, limits[item.build], item.conditions, job.sheet.vehicle.asked):
-            curves = _curves(item, checked.curve, job.sheet.vehicle)
-            held = _held(item, log, checked.pull)
-            pulls[item.revision_id].append(
-                PullResult(item, partial(job.whole_log, item.id), checked.pull, checked.findings, curves, held)
-            )
-    families = families_of(job.sheet.vehicle.asked)
-    return {r: _judged(r, pulls[r], wrong[r], families) for r in revision_ids}
+    wanted = {r: job.runs_of(r) for r in revision_ids}
+    known = {i: run for results in (before or {}).values() for i, run in results.runs.items()}
+    count, total = 0, max(sum(map(len, wanted.values())), 1)
+    made = {}
+    for revision_id, items in wanted.items():
+        runs: dict[str, JudgedRun] = {}
+        wrong: list[Problem] = []
+        for item in items:
+            if cancelled():
+                raise Cancelled("judging was cancelled")
+            progress(count / total, f"Judging {item.title}")
+            count += 1
+            old = known.get(item.id)
+            if old is not None and old.limits == limits[item.build] and old.vehicle == vehicle:
+                runs[item.id] = old
+                continue
+            try:
+                runs[item.id] = _judge_run(job, item, limits[item.build], vehicle)
+            except JobError as error:
+                # One damaged run does not take the others with it; it is named and counts as not there.
+                wrong.append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
+        made[revision_id] = _judged(revision_id, runs, wrong, families_of(vehicle.asked))
+    return made
 
 
-def _judged(revision_id: int, pulls: list[PullResult], wrong: list[Problem], families: list[str]) -> RevisionResults:
+def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle) -> JudgedRun:
+    log = job.log(item.id)
+    pulls = tuple(
+        PullResult(
+            item,
+            partial(job.whole_log, item.id),
+            checked.pull,
+            checked.findings,
+            _curves(item, checked.curve, vehicle),
+            _held(item, log, checked.pull),
+        )
+        for checked in check_log(item.id, log, limits, item.conditions, vehicle.asked)
+    )
+    return JudgedRun(limits, vehicle, pulls, tuple(problems(log)))
+
+
+def _judged(
+    revision_id: int, runs: Mapping[str, JudgedRun], wrong: list[Problem], families: list[str]
+) -> RevisionResults:
+    pulls = tuple(p for run in runs.values() for p in run.pulls)
     noun = "pulls" if all(p.sweeps for p in pulls) else "runs"
     summaries = summarize([list(p.findings) for p in pulls], noun)
     judged = {s.family for s in summaries}
     unjudged = tuple(f for f in families if f not in judged)
-    return RevisionResults(revision_id, tuple(pulls), tuple(summaries), tuple(wrong), unjudged)
+    found = (*wrong, *(p for run in runs.values() for p in run.problems))
+    return RevisionResults(revision_id, pulls, tuple(summaries), found, unjudged, runs)
 
 
 def _held(item: Evidence, log: Log, span: Pull) -> Held | None:

@@ -179,9 +179,10 @@ class Session(Acts):
             self.results[revision_id] = RevisionResults(revision_id, (), (), ())
             return False
         request = self.request(JUDGING, revision=revision_id, reads=("evidence", "judged by"))
+        before = {revision_id: self.results[revision_id]} if revision_id in self.results else {}
 
         def work(progress: Progress, cancelled: Asked) -> RevisionResults:
-            return evaluate(job, [revision_id], progress, cancelled)[revision_id]
+            return evaluate(job, [revision_id], progress, cancelled, before)[revision_id]
 
         def apply(results: RevisionResults) -> None:
             self.results[revision_id] = results
