@@ -137,7 +137,7 @@ def test_the_check_of_the_whole_file_makes_room_for_a_write(demo_path):
     "act",
     ["commit", "draft", "undo", "discard", "evidence", "flash", "waiver", "release", "fit", "sheet", "note"],
 )
-def test_a_full_disk_at_each_write_changes_nothing(demo_path, pulled, act):
+def test_a_disk_that_is_full_at_any_statement_changes_nothing(demo_path, pulled, act):
     job = Job.open(Path(demo_path))
     try:
         revision = job.revisions()[-1]
@@ -162,28 +162,65 @@ def test_a_full_disk_at_each_write_changes_nothing(demo_path, pulled, act):
             "note": lambda: job.note("test", "x"),
         }
         before = _all_of(job, draft)
-        _break(job)
-        with pytest.raises(JobError) as caught:
-            acts[act]()
-        assert caught.value.remedy
-        assert _all_of(job, draft) == before
-        _mend(job)
-        acts[act]()
+        sound, failed = job._connection, 0
+        while True:
+            job._connection = Full(sound, failed)
+            try:
+                acts[act]()
+            except JobError as error:
+                assert error.remedy
+            else:
+                break
+            finally:
+                job._connection = sound
+            failed += 1
+            assert not sound.in_transaction
+            assert _all_of(job, draft) == before
+        # At least what is written and its COMMIT have failed, each by itself.
+        assert failed >= 2
         assert _all_of(job, draft) != before
     finally:
         job.close()
 
 
-def _break(job):
-    """No page may be added and none changed: what a full disk does to a commit."""
+def test_a_file_that_may_not_grow_takes_no_run_and_then_does(job, pulled):
     pages = job._connection.execute("PRAGMA page_count").fetchone()[0]
     job._connection.execute(f"PRAGMA max_page_count = {pages}")
-    job._connection.execute("PRAGMA query_only = ON")
-
-
-def _mend(job):
-    job._connection.execute("PRAGMA query_only = OFF")
+    with pytest.raises(JobError) as caught:
+        job.add_evidence("a run", 1, *pulled, source="test")
+    assert caught.value.remedy and not job._connection.in_transaction and job.evidence() == []
     job._connection.execute("PRAGMA max_page_count = 1073741823")
+    made = job.add_evidence("a run", 1, *pulled, source="test")
+    assert job.evidence() == [made] and job.log(made.id).channels
+
+
+class Full:
+    """A connection to a file on a disk that has room for so many writing statements, and is full at the next."""
+
+    def __init__(self, connection, room):
+        self._connection, self._room = connection, room
+
+    def __getattr__(self, name):
+        return getattr(self._connection, name)
+
+    def _write(self, statement):
+        if statement.split(maxsplit=1)[0] in ("INSERT", "UPDATE", "DELETE", "REPLACE", "COMMIT"):
+            self._room -= 1
+            if self._room < 0:
+                raise sqlite3.OperationalError("database or disk is full")
+
+    def execute(self, statement, *values):
+        self._write(statement)
+        return self._connection.execute(statement, *values)
+
+    def executemany(self, statement, rows):
+        rows = list(rows)
+        try:
+            self._write(statement)
+        except sqlite3.OperationalError:
+            self._connection.executemany(statement, rows[: len(rows) // 2])  # it ends within the rows
+            raise
+        return self._connection.executemany(statement, rows)
 
 
 def _all_of(job, draft):
