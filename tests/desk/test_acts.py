@@ -2,14 +2,21 @@
 
 import shutil
 import traceback
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 from pictures import painted
 from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog, QLabel
 
+from yarvic.core.formats.csv_log import read_csv_log
+from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.job.store import Job
+from yarvic.core.job.template import read_sheet, write_sheet
+from yarvic.core.release.gate import is_open
+from yarvic.core.release.grounds import written
 from yarvic.desk.theme import tokens
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.state.release import begin_waiver, waive
@@ -63,6 +70,28 @@ def test_a_theme_in_the_middle_of_work(driver, act):
     else:
         made = window.session.job.evidence()[before:]
         assert [e.revision_id for e in made] == [window.session.job.revision("B1").id]
+
+
+@pytest.mark.parametrize(
+    ("finding", "why"), [(None, "it was for less than is found now"), ("", "it does not say for what finding")]
+)
+def test_a_waiver_that_has_lapsed_is_shown_and_keeps_the_gate_shut(driver, finding, why):
+    session = driver.window.session
+    revision, condition = session.job.revision("B1"), begin_waiver(session, "check Knock").condition
+    if finding is None:
+        # As if it had been given when the knock retard was 1 deg less.
+        milder = [replace(g, value=g.value - 1.0) for g in condition.grounds if g.value is not None]
+        finding = written(milder)
+    session.job.waive(revision.id, condition.key, "Rowan Sedge", "closed course", finding)
+    driver.step(8)
+    view = driver.window.view("release")
+    view.refresh()
+    shown = [t.text() for t in view.findChildren(QLabel) if "Rowan Sedge" in t.text()]
+    assert shown == [f"A waiver by Rowan Sedge does not hold any more: {why}."]
+    assert not view.sign.isEnabled() or not is_open(_conditions(session))
+    driver.fill(view.signer, "Rowan Sedge")
+    driver.click(view.sign)
+    assert session.job.releases() == [r for r in session.job.releases() if r.revision_id != revision.id]
 
 
 def asked_to_sign(driver):
@@ -136,6 +165,75 @@ def test_nothing_on_the_way_of_a_paint_reads_the_disk(driver, monkeypatch, read_
                 m.setattr(window.session.job, name, noting(getattr(window.session.job, name), read))
             painted(window.stack.currentWidget())
         assert read == [], "".join(read[0])
+
+
+def _image(window, path, job):
+    path.write_text(image_to_hex(job.image(job.revisions()[0].image)))
+    return window.ask_for_image
+
+
+def _sheet(window, path, job):
+    write_sheet(job.sheet.changed(purpose="track"), path)
+    return window.view("job").ask_to_read
+
+
+def _families(window, path, job):
+    write_sheet(job.sheet, path)
+    return window.view("plan").ratings._ask
+
+
+ASKS = {"image": _image, "sheet": _sheet, "families": _families}
+
+
+@pytest.mark.parametrize("kind", ASKS)
+def test_a_file_is_taken_only_into_the_job_it_was_asked_for(driver, monkeypatch, tmp_path, demo_copy, kind):
+    window = driver.window
+    path = tmp_path / "chosen"
+    ask = ASKS[kind](window, path, window.session.job)
+    other = demo_copy("wether")
+
+    def choosing(*_):
+        assert window.open_job(other)
+        driver.idle()
+        return str(path), ""
+
+    before = Job.open(other, read_only=True)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", choosing)
+    ask()
+    driver.idle()
+    try:
+        assert window.session.job.path == other
+        assert window.session.job.sheet == before.sheet and window.session.job.draft() == before.draft()
+        assert "the job it belongs to was closed meanwhile" in window.notice.what.text()
+    finally:
+        before.close()
+
+
+@pytest.mark.parametrize("kind", ["sheet", "run"])
+def test_a_file_holds_what_it_was_asked_for(driver, monkeypatch, tmp_path, demo_copy, kind):
+    window, path = driver.window, tmp_path / "chosen"
+    driver.step(1 if kind == "sheet" else 6)
+    sheet, shown = window.session.job.sheet, None
+    if kind == "run":
+        shown = window.view("logs").shown()
+
+    def choosing(*_):
+        if kind == "sheet":
+            assert window.open_job(demo_copy("wether"))
+        else:
+            window.session.choose_working(window.session.job.revision("Stock").id)
+        driver.idle()
+        return str(path), ""
+
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", choosing)
+    if kind == "sheet":
+        window.view("job").ask_to_write()
+        assert read_sheet(path).vehicle == sheet.vehicle
+    else:
+        window.view("logs")._ask_where("plain")
+        driver.idle()
+        written, asked = (log.channel("engine_speed").values for log in (read_csv_log(path), shown.log))
+        assert np.allclose(written[1:], asked[1:], atol=20.0)
 
 
 def noting(ask, read):

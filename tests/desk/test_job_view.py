@@ -278,11 +278,11 @@ def test_a_part_is_fitted_and_taken_off(driver, job):
 
 def test_sheets_go_out_and_come_back(driver, job, tmp_path):
     session = driver.window.session
-    job.write(tmp_path / "s.toml")
+    job.write(tmp_path / "s.toml", job.session.job.sheet)
     before = session.job.sheet
     session.sheet.set_vehicle(bore_mm=90.0)
     session.sheet.drop_limit(before.limits[-1].name)
-    job.read(tmp_path / "s.toml")
+    job.read(tmp_path / "s.toml", job.session.request("importing"))
     assert session.job.sheet.vehicle == before.vehicle and session.job.sheet.limits == before.limits
     text = (tmp_path / "s.toml").read_text()
     for broken, words in (
@@ -292,7 +292,7 @@ def test_sheets_go_out_and_come_back(driver, job, tmp_path):
         (text.replace('unit = "kPa"', 'unit = "N m"', 1), "measures torque"),
     ):
         (tmp_path / "broken.toml").write_text(broken)
-        job.read(tmp_path / "broken.toml")
+        job.read(tmp_path / "broken.toml", job.session.request("importing"))
         driver.settle()
         assert words in driver.window.notice.what.text()
         assert session.job.sheet.vehicle == before.vehicle

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtWidgets import QFileDialog, QFrame, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from yarvic.core.errors import YarvicError
+from yarvic.core.job.model import JobSheet
 from yarvic.core.job.template import read_sheet, write_sheet
 from yarvic.desk.names import DEMO_NAMES
 from yarvic.desk.overlays import Command
@@ -22,6 +23,7 @@ from yarvic.desk.views.job.vehicle import VehiclePanel
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.panels import Panels
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
+from yarvic.state.requests import Request
 from yarvic.state.session import Session
 from yarvic.state.shop import keep_template
 
@@ -214,17 +216,17 @@ class JobView(View):
 
     def ask_to_write(self) -> None:
         """Let a person choose where the sheet is written."""
-        assert self.session.job is not None
-        name = f"{self.session.job.path.stem}-sheet.toml"
+        job = self.session.job
+        assert job is not None
+        sheet, name = job.sheet, f"{job.path.stem}-sheet.toml"
         chosen, _ = QFileDialog.getSaveFileName(self, "Write the job sheet", name, "TOML (*.toml)")
         if chosen:
-            self.write(Path(chosen))
+            self.write(Path(chosen), sheet)
 
-    def write(self, path: Path) -> None:
-        """Write the sheet as TOML."""
-        assert self.session.job is not None
+    def write(self, path: Path, sheet: JobSheet) -> None:
+        """Write a sheet as TOML."""
         try:
-            write_sheet(self.session.job.sheet, path)
+            write_sheet(sheet, path)
         except YarvicError as error:
             self.session.failed.emit(error)
             return
@@ -232,15 +234,17 @@ class JobView(View):
 
     def ask_to_read(self) -> None:
         """Let a person choose a sheet to take vehicle and limits from."""
+        request = self.session.request("importing the sheet")
         chosen, _ = QFileDialog.getOpenFileName(self, "Take a job sheet", "", "TOML (*.toml)")
         if chosen:
-            self.read(Path(chosen))
+            self.read(Path(chosen), request)
 
-    def read(self, path: Path) -> None:
-        """Take vehicle, limits and what else a sheet holds; Ctrl+Z undoes it."""
-        job, sheet = self.session.job, self.session.sheet
-        assert job is not None and sheet is not None
+    def read(self, path: Path, request: Request) -> None:
+        """Take vehicle, limits and what else a sheet holds, where the request holds; Ctrl+Z undoes it."""
         try:
+            self.session.still(request)
+            job, sheet = self.session.job, self.session.sheet
+            assert job is not None and sheet is not None
             sheet.take(read_sheet(path, onto=job.sheet), path.name)
         except YarvicError as error:
             self.session.failed.emit(error)

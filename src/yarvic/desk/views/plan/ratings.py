@@ -268,11 +268,14 @@ class RatingsPanel(QWidget):
 
         from yarvic.core.job.template import read_sheet
 
+        request = self.session.request("importing the families")
         chosen, _ = QFileDialog.getOpenFileName(self, "Take a job sheet", "", "TOML (*.toml)")
-        job, sheet = self.session.job, self.session.sheet
-        if not chosen or job is None or sheet is None:
+        if not chosen:
             return
         try:
+            self.session.still(request)
+            job, sheet = self.session.job, self.session.sheet
+            assert job is not None and sheet is not None
             taken = read_sheet(Path(chosen), onto=job.sheet)
             sheet.set("Engine families imported from a sheet.", families=taken.families)
         except YarvicError as error:

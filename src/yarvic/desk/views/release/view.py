@@ -190,7 +190,8 @@ class ReleaseView(View):
             if c.waiver is not None:
                 text.addWidget(label(f"Waived by {c.waiver.name}: {c.waiver.reason}", "caption", wrap=True))
             if c.lapsed is not None:
-                words = f"A waiver by {c.lapsed.name} does not hold any more: it was for less than is found now."
+                why = "it was for less than is found now" if c.lapsed.finding else "it does not say for what finding"
+                words = f"A waiver by {c.lapsed.name} does not hold any more: {why}."
                 text.addWidget(label(words, "caption", wrap=True))
             glyph = Glyph(c.severity)
             grid.addWidget(glyph, line, 0, Qt.AlignmentFlag.AlignTop)
@@ -282,8 +283,9 @@ class ReleaseView(View):
         return self.session.job.path.parent if self.session.job is not None else None
 
     def _choose_folder(self) -> None:
+        request = self.session.request("choosing the folder")
         chosen = QFileDialog.getExistingDirectory(self, "Folder of the package", str(self._folder() or ""))
-        if chosen:
+        if chosen and self.session.holds(request):
             self.folder = Path(chosen)
             self.refresh()
 
