@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from pictures import painted
 from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QLabel
 
 from yarvic.core.formats.csv_log import read_csv_log
@@ -52,24 +53,62 @@ def test_a_theme_changes_colours_and_nothing_else(driver):
     assert paper.lower() in painted(view)
 
 
-@pytest.mark.parametrize("act", ["flash", "pull"])
-def test_a_theme_in_the_middle_of_work(driver, act):
+def _of(session, rows):
+    """The names of the revisions of these rows."""
+    names = {r.id: r.name for r in session.revisions()}
+    return [names[row.revision_id] for row in rows]
+
+
+def _flash(driver, tmp_path):
+    driver.rung("A1")
+    driver.step(4)
+    driver.window.session.flash()
+    return lambda s: _of(s, s.job.flashes())[-1:] == ["A1"] and s.bench.holds().name == "A1"
+
+
+def _pull(driver, tmp_path):
+    driver.step(5)
+    driver.window.session.pull(1)
+    return lambda s: _of(s, s.job.evidence()[9:]) == ["B1"] and len(s.results[s.job.revision("B1").id].pulls) == 4
+
+
+def _throttles(driver, tmp_path):
+    driver.step(5)
+    driver.window.session.sweep_throttles([1.0, 0.5])
+    return lambda s: _of(s, s.job.evidence()[9:]) == ["B1", "B1"]
+
+
+def _sign(driver, tmp_path):
+    _, _, dialog = asked_to_sign(driver)
+    QTest.mouseClick(dialog.sign, Qt.MouseButton.LeftButton)
+    return lambda s: _of(s, s.job.releases())[-1:] == ["B1"]
+
+
+def _solve(driver, tmp_path):
+    driver.step(2)
+    QTest.mouseClick(driver.window.view("plan").target.solve_word, Qt.MouseButton.LeftButton)
+    return lambda s: "in this order" in driver.window.view("plan").target.answer.text()
+
+
+def _save(driver, tmp_path):
+    driver.step(6)
+    view = driver.window.view("logs")
+    view.save_as(tmp_path / "run.csv", "plain", view.shown())
+    return lambda s: read_csv_log(tmp_path / "run.csv").channels
+
+
+@pytest.mark.parametrize("work", [_flash, _pull, _throttles, _sign, _solve, _save])
+def test_a_theme_in_the_middle_of_work(driver, tmp_path, work):
     window = driver.window
-    driver.rung("A1" if act == "flash" else "B1")
-    driver.step(4 if act == "flash" else 5)
-    before = len(window.session.job.evidence())
-    window.session.flash() if act == "flash" else window.session.pull(1)
-    driver.settle(60)
+    ended_well = work(driver, tmp_path)
+    # No event lies between: the work cannot have ended before.
+    assert window.runner.busy()
     window.session.choose_theme("night")
     driver.rung("Stock")
     window.session.choose_theme("paper")
     driver.idle()
     assert not window.notice.isVisible()
-    if act == "flash":
-        assert window.session.job.flashes()[-1].revision_id == window.session.job.revision("A1").id
-    else:
-        made = window.session.job.evidence()[before:]
-        assert [e.revision_id for e in made] == [window.session.job.revision("B1").id]
+    assert ended_well(window.session)
 
 
 @pytest.mark.parametrize(
