@@ -40,7 +40,7 @@ def desk(context: typer.Context, version: Annotated[bool, typer.Option("--versio
 
 @app.command("open")
 def open_(
-    job: Path, read_only: Annotated[bool, typer.Option("--read-only", help="Do not take the right to write.")] = False
+    job: Path, read_only: Annotated[bool, typer.Option("--read-only", help="Open without the right to write.")] = False
 ) -> None:
     """Open the desk with a job."""
     from yarvic.core.job.file import check_head
@@ -81,9 +81,9 @@ def demo(
 def check(
     logs: list[Path],
     job: Annotated[
-        Path | None, typer.Option(help="Take component limits and the kind of engine from this job.")
+        Path | None, typer.Option(help="Use component limits and the kind of engine of this job.")
     ] = None,
-    limits: Annotated[Path | None, typer.Option(help="Take limits from this TOML file.")] = None,
+    limits: Annotated[Path | None, typer.Option(help="Use limits of this TOML file.")] = None,
     fuel: Annotated[str, typer.Option(help="Fuel of an air-fuel ratio, such as petrol-95.")] = "",
     barometer: Annotated[str, typer.Option(help="Makes gauge pressures absolute, such as 970mbar.")] = "",
     cylinders: Annotated[int | None, typer.Option(min=1, max=16, help="How many the engine has.")] = None,

@@ -118,7 +118,7 @@ def test_the_solver_finds_explains_and_fills_a_stage(driver, plan):
     write(driver, target.value, "500")
     driver.click(target.solve_word)
     driver.idle()
-    assert "No set of parts carries 500 kW" in target.answer.text() and "stands in the way" in target.answer.text()
+    assert "No set of parts carries 500 kW" in target.answer.text() and "limited by" in target.answer.text()
     driver.click(target.take)
     assert session.job.sheet.plan.target.value < 130
     write(driver, target.budget, "600")

@@ -37,7 +37,7 @@ def edits_to_take(now: Maps, others: Maps, what: str) -> Step:
                 raise CalibrationError(
                     "the axes differ from this job's",
                     concerns=table.title,
-                    remedy="Take an image of this job's own unit.",
+                    remedy="Import an image of this job's own unit.",
                 )
             edit = edit_between(slot, table, new, what)
             if edit is not None:

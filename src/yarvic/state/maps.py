@@ -186,7 +186,7 @@ class MapsState:
             "scale": f"multiplied by {amount:g}",
             "between": "drawn straight between the ends",
             "smooth": "smoothed",
-            "reference": "taken from the reference",
+            "reference": "copied from the reference",
         }
         return f"{table.title}: {int(self.mask.sum())} cells {words[operation]}"
 

@@ -11,7 +11,7 @@ from yarvic.state.session import Session
 def read_fault_codes(session: Session) -> int:
     """Read the stored codes into the readiness list; gives how many. Raises LinkError without a unit, JobError."""
     if session.bench is None or session.sheet is None:
-        raise LinkError("no unit is on the link", remedy="Take the stock image under Maps first.")
+        raise LinkError("no unit is on the link", remedy="Import the stock image under Maps first.")
     if not session.settings.author:
         raise JobError("who looks at it?", remedy="Give your name under Readiness.")
     codes = session.bench.unit.fault_codes()

@@ -206,7 +206,7 @@ class Session(Acts):
             )
         parent = self.working_revision()
         if parent is None:
-            raise JobError("the job has no maps yet", remedy="Take its stock image under Maps.")
+            raise JobError("the job has no maps yet", remedy="Import its stock image under Maps.")
         return parent
 
     def editable_draft(self) -> DraftState:
@@ -229,7 +229,7 @@ class Session(Acts):
 
     def image_request(self) -> Request:
         """What an image that is about to be chosen is for: the selected rung as it is now."""
-        return self.request("taking the image", revision=self.working, reads=("the selected rung",))
+        return self.request("importing the image", revision=self.working, reads=("the selected rung",))
 
     def take_image(self, path: Path, request: Request | None = None) -> int:
         """Take the maps of an image file (Intel HEX or raw) into the draft, as one step; gives how many changed.

@@ -207,7 +207,7 @@ class SheetState:
         names, keys = {x.name for x in self.sheet.limits}, {p.key for p in self.sheet.parts}
         limits = [x for x in kind.limits if x.name not in names]
         parts = [p for p in kind.parts if p.key not in keys]
-        what = f"{len(limits)} limits and {len(parts)} parts taken from {kind.title}."
+        what = f"{len(limits)} limits and {len(parts)} parts added from {kind.title}."
         self.set(what, limits=(*self.sheet.limits, *limits), parts=(*self.sheet.parts, *parts))
         return len(limits), len(parts)
 
@@ -248,7 +248,7 @@ class SheetState:
         """Put a stage at its place; past the end it is added."""
         stages = list(self.sheet.plan.stages)
         stages[at : at + 1] = [stage]
-        self.set_plan(f"Stage {stage.title} kept.", stages=tuple(stages))
+        self.set_plan(f"Stage {stage.title} saved.", stages=tuple(stages))
 
     def drop_stage(self, at: int) -> None:
         """Take a stage out of the plan."""

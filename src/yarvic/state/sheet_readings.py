@@ -42,7 +42,7 @@ def job_readings(session: Session) -> list[Reading]:
     if job.has_maps:
         found += _measured(session)
     else:
-        found.append(Reading(NO_DATA, "This job has no maps yet", "take its stock image", step="maps"))
+        found.append(Reading(NO_DATA, "This job has no maps yet", "import its stock image", step="maps"))
     if job.read_only:
         found.append(Reading(WATCH, "This job is open read only", "it is being written elsewhere"))
     return found

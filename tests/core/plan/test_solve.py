@@ -143,7 +143,7 @@ def test_cheapest_is_the_cheapest_of_all_sets(ledger, value):
         assert all(d.clears for d in found.demands)
         assert all(c.why for c in found.chosen)
     else:
-        # No set carries it: the nearest target is carried, and it is named what stands in the way.
+        # No set carries it: the nearest target is carried, and what limits it is named.
         assert not found.reached and found.target.value < value and found.blocks
 
 

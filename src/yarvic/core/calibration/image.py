@@ -86,7 +86,7 @@ def check_image(data: bytes, layout: Layout, *, source: str = "image") -> Header
         raise CalibrationError(
             f"checksum is {actual:08X}, the header says {header.crc:08X}: the image is damaged",
             concerns=source,
-            remedy="Read the image again from the unit or take it from the job.",
+            remedy="Read the image again from the unit, or use the one in the job.",
         )
     return header
 

@@ -38,7 +38,7 @@ def mixture(data: PullEvidence) -> list[Finding]:
     for ends, word in ((low_end, "rich"), (high_end, "lean")):
         if np.count_nonzero(ends) > sensor["end_share"] * t.size:
             seconds = float(np.count_nonzero(ends) * np.median(np.diff(t)))
-            why = f"the trace lies on the sensor's {word} end for {seconds:.1f} s: off the scale"
+            why = f"the trace stays at the sensor's {word} end for {seconds:.1f} s: off the scale"
             return [data.not_known(c, why, "lambda_measured") for c in checks]
     settled = (t >= data.pull.start_s + sensor["settle"]) & np.isfinite(target)
     if np.count_nonzero(settled) < 5:

@@ -253,7 +253,7 @@ def _settle_pressures(found: dict[str, _Column], barometer_pa: float | None) -> 
         if not c.reference and key != "boost_target":
             c.reference = pressure_reference(c.values, throttle, speed)
             if c.reference:
-                notes.append(f"{c.header}: taken as {c.reference} pressure, by its numbers")
+                notes.append(f"{c.header}: read as {c.reference} pressure, by its numbers")
     target, boost = asked.get("boost_target"), asked.get("boost_pressure")
     if target is not None and not target.reference:
         # A unit states target and pressure alike.
@@ -279,7 +279,7 @@ def _make_absolute(c: _Column, barometer_pa: float | None, compared: bool, notes
     if barometer_pa is None:
         barometer_pa = STANDARD_PRESSURE_PA
         notes.append(
-            f"{c.header}: no barometer was logged; taken with the standard one, {barometer_pa / 100:.0f} mbar"
+            f"{c.header}: no barometer was logged; the standard one was used, {barometer_pa / 100:.0f} mbar"
         )
         if compared:
             c.doubt = Doubt(

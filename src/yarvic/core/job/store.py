@@ -126,7 +126,7 @@ class Job(Runs):
         """The memory layout of the vehicle's control unit. Raises JobError while the job has no maps."""
         if self._layout is None:
             raise JobError(
-                "the job has no maps yet", concerns=str(self.path), remedy="Take its stock image under Maps."
+                "the job has no maps yet", concerns=str(self.path), remedy="Import its stock image under Maps."
             )
         return self._layout  # type: ignore[no-any-return]
 
@@ -139,7 +139,7 @@ class Job(Runs):
         check_image(image, layout, source=source)
         if self._layout is not None:
             raise JobError(
-                "the job has its maps already", concerns=str(self.path), remedy="Take the image as a draft."
+                "the job has its maps already", concerns=str(self.path), remedy="Import the image as a draft."
             )
         with self._committing("revisions") as c:
             c.execute("UPDATE sheet SET layout = ?", (layout_toml,))

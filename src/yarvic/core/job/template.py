@@ -73,7 +73,7 @@ def to_toml(sheet: JobSheet) -> str:
 
     document = sheet.model_copy(update={"readiness": fresh(sheet.readiness)})
     text = tomli_w.dumps({"format": FORMAT, **document.model_dump(mode="json", exclude_none=True)})
-    return f"# A job sheet of Yarvic. Units stand in the names.\n{text}"
+    return f"# A job sheet of Yarvic. Units are in the names.\n{text}"
 
 
 def parse_sheet(text: str, *, onto: JobSheet | None = None, source: str = "sheet") -> JobSheet:

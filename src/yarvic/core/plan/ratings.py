@@ -122,4 +122,4 @@ def torque_of_tag(tag: str) -> float:
     for i in range(len(tag) - 1):
         if tag[i].isdigit() and tag[i + 1].isdigit():
             return int(tag[i : i + 2]) * TAG_FACTOR_LB_FT
-    raise ValueError(f"{tag!r} has no two digits: write the gearbox's tag as it stands on it")
+    raise ValueError(f"{tag!r} has no two digits: write the gearbox's tag as it is stamped")

@@ -82,7 +82,7 @@ def gate(case: Case) -> list[Condition]:
 
 
 def _with_waiver(condition: Condition, waiver: Waiver | None) -> Condition:
-    """The condition with its waiver: in force where it was given for what stands in the way now, or for worse."""
+    """The condition with its waiver: in force where it was given for what is found now, or for worse."""
     if not condition.may_waive:
         return condition
     grounds = condition.grounds
@@ -183,7 +183,7 @@ def _pulls(case: Case) -> Condition:
 
 
 def _build(case: Case) -> Condition:
-    title = "Measured on the build as it stands"
+    title = "Measured on the present build"
     others = sorted({e.build for e in case.evidence if e.build != case.build})
     if not case.evidence:
         return Condition("build", title, NO_DATA, "No evidence yet.", False)

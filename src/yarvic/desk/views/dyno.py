@@ -231,7 +231,7 @@ class DynoView(View):
             if said is not None and results is not None:
                 parts.append(f"{s.name_of(results.revision_id)} ({letter}): {said[0]}, {said[1]}")
         held = working is not None and any(p.held for p in working.pulls)
-        nothing = "No curve: speeds were held, their power stands below." if held else "No pulls yet."
+        nothing = "No curve: speeds were held, their power is in the table." if held else "No pulls yet."
         self.peaks.setText("\n".join(parts) or nothing)
         curves = self._at(working)
         if not curves:

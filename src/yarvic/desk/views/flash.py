@@ -165,7 +165,7 @@ class FlashView(View):
             self.said.setText(
                 "Open a job first."
                 if s.job is None
-                else "This job has no maps yet: take its stock image under Maps."
+                else "This job has no maps yet: import its stock image under Maps."
                 if not s.job.has_maps
                 else "No unit is on the link: no simulated vehicle has a unit of this family."
             )

@@ -56,7 +56,7 @@ class View(QWidget):
         s = self.session
         revision = s.evidence_revision()
         if s.job is not None and revision is None:
-            text = f"{comes_here} appear here once its stock image was taken, under Maps, and it was pulled."
+            text = f"{comes_here} appear here once its stock image was imported, under Maps, and it was pulled."
             return "This job has no maps yet", text, False
         if s.job is None or revision is None:
             return "No job is open", f"{comes_here} appear here once a job is open.", True

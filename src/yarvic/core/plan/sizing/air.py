@@ -92,7 +92,7 @@ def _cooler(v: Values) -> list[Output]:
     return [
         Output("Effectiveness needed", needed, "%"),
         Output("Air enters it at", hot, "degC"),
-        Output("Heat to be taken", heat, "kW"),
+        Output("Heat to be removed", heat, "kW"),
         Output("Denser by", hot / v["wanted"] - 1.0, "%"),
     ]
 
@@ -142,7 +142,7 @@ COMPRESSION = Sizing(
     lambda v, o: (
         f"{v['ratio']:.1f} to {v['new']:.1f} to 1: {o[0].said()}, {o[1].said()} of {v['power'] / 1e3:.0f} kW"
     ),
-    caution="Above what the fuel allows, knock takes it back: see the octane of the blend.",
+    caution="Above what the fuel allows, knock limits it: see the octane of the blend.",
     for_engine=lambda vehicle: vehicle.ignition == "spark",
 )
 

@@ -136,7 +136,7 @@ def _window(v: Values) -> list[Output]:
     flow = flow_at_pressure(v["flow"], v["pressure"], v["rated_pressure"]) * v["density"]
     angle = shot / flow * v["speed"] * 6.0
     return [
-        Output("Injection takes", angle / v["window"], "%"),
+        Output("Share of the window used", angle / v["window"], "%"),
         Output("which is", angle, "deg"),
         Output("Power that fills the window", v["power"] * v["window"] / angle, "kW"),
         Output("Fuel for each injection", shot, "mg"),
@@ -170,7 +170,7 @@ WINDOW = Sizing(
     "power",
     _window,
     lambda v, o: (
-        f"{v['power'] / 1e3:.0f} kW at {v['speed']:,.0f} rpm takes {o[0].said()} of the window; full at {o[2].said()}"
+        f"{v['power'] / 1e3:.0f} kW at {v['speed']:,.0f} rpm fills {o[0].said()} of the window; full at {o[2].said()}"
     ),
     _window_limit,
     "High-pressure injection cuts skin: let the rail down before a line is opened.",
@@ -236,9 +236,9 @@ def _blend(v: Values) -> list[Output]:
         share = 1.0 if short(1.0) <= 0.0 else float(brentq(short, 0.0, 1.0))
     return [
         Output("The system feeds a blend of up to", share, "%"),
-        Output("Plain petrol takes", _flow_of_blend(v["power"], v["conversion"], 0.0), "L/min"),
-        Output("E30 takes", _flow_of_blend(v["power"], v["conversion"], 0.30), "L/min"),
-        Output("E85 takes", _flow_of_blend(v["power"], v["conversion"], 0.85), "L/min"),
+        Output("Flow needed on petrol", _flow_of_blend(v["power"], v["conversion"], 0.0), "L/min"),
+        Output("Flow needed on E30", _flow_of_blend(v["power"], v["conversion"], 0.30), "L/min"),
+        Output("Flow needed on E85", _flow_of_blend(v["power"], v["conversion"], 0.85), "L/min"),
     ]
 
 
@@ -275,7 +275,7 @@ TANK = Sizing(
     "tank",
     "Litres to add to this tank",
     "V_add = V (e_wanted - e_tank) / (e_source - e_wanted)",
-    "balance of ethanol; volumes taken as ideal",
+    "balance of ethanol; ideal mixing of volumes assumed",
     (
         Input("volume", "In the tank", "L", 0.5, 1000, 30),
         Input("tank", "Ethanol in the tank", "%", 0, 100, 10),

@@ -82,7 +82,7 @@ class VehiclePanel(QWidget):
         self._number(sheet, "tyre_radius_mm")
         self._number(sheet, "drivetrain_loss")
         self._text(sheet, "drivetrain_loss_from", "Loss is from", "stated, or coast-down")
-        sheet.wide(word("Take the loss from the last coast-down", self.take_coast_down))
+        sheet.wide(word("Use the loss of the last coast-down", self.take_coast_down))
         self._text(sheet, "family", "Engine family", "for ratings")
         self._text(sheet, "rating", "Rating", "")
 

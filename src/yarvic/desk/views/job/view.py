@@ -212,7 +212,7 @@ class JobView(View):
         except YarvicError as error:
             self.session.failed.emit(error)
             return
-        self.session.say(f"Kept as a template: {path}. A new job can begin with it.")
+        self.session.say(f"Saved as a template: {path}. A new job can begin with it.")
 
     def ask_to_write(self) -> None:
         """Let a person choose where the sheet is written."""
@@ -235,7 +235,7 @@ class JobView(View):
     def ask_to_read(self) -> None:
         """Let a person choose a sheet to take vehicle and limits from."""
         request = self.session.request("importing the sheet")
-        chosen, _ = QFileDialog.getOpenFileName(self, "Take a job sheet", "", "TOML (*.toml)")
+        chosen, _ = QFileDialog.getOpenFileName(self, "Import a job sheet", "", "TOML (*.toml)")
         if chosen:
             self.read(Path(chosen), request)
 
@@ -249,7 +249,7 @@ class JobView(View):
         except YarvicError as error:
             self.session.failed.emit(error)
             return
-        self.session.say(f"Taken from {path.name}. Ctrl+Z undoes it.")
+        self.session.say(f"Imported from {path.name}. Ctrl+Z undoes it.")
 
     # -- what every view has
 
@@ -292,7 +292,7 @@ class JobView(View):
             ),
             Command("Save the sheet as a template of the shop", "", self._keep_template),
             Command("Write the sheet to a TOML file", "", self.ask_to_write),
-            Command("Take vehicle and limits from a TOML file", "", self.ask_to_read),
+            Command("Import vehicle and limits from a TOML file", "", self.ask_to_read),
         ]
 
     def main_widget(self) -> QWidget:

@@ -30,7 +30,7 @@ class StockForm(QFrame):
         self.setObjectName("sheet")
         self.layout_file = Line("Layout file", lambda text: None, FIELD_PX, "layout of the control unit, TOML")
         self.image_file = Line("Image file", lambda text: None, FIELD_PX, "stock image: Intel HEX or raw bytes")
-        self.go = act("Take the stock image", self.take_files)
+        self.go = act("Import the stock image", self.take_files)
         self.unit = chooser("Read from a simulated unit", self._units)
         show_choice(self.unit, "Read from a simulated unit")
         self.fault = label("", "fault", wrap=True)

@@ -109,7 +109,7 @@ class PartRow(QFrame):
                 continue
             for entry, has_not, has in (
                 ("needs", "Needs", "No longer needs"),
-                ("excludes", "Not together with", "May stand with"),
+                ("excludes", "Incompatible with", "Compatible with"),
             ):
                 keys = getattr(part, entry)
                 there = other.key in keys
@@ -131,7 +131,7 @@ class LedgerPanel(QWidget):
         super().__init__()
         self.setMinimumWidth(640)  # where the window is narrower, it scrolls
         self.session = session
-        self.library = chooser("Take a kind from the library", self._kinds)
+        self.library = chooser("Add a kind from the library", self._kinds)
         show_choice(self.library, "Add from the library")
         self.keep = Line("Add preset to the shop's library", self._keep_kind, 190, "title of the preset")
         self.add_limit = word("Add a limit", self._add_limit)
@@ -176,7 +176,7 @@ class LedgerPanel(QWidget):
         def take() -> None:
             limits, parts = sheet.take_kind(kinds()[key])
             self.session.say(
-                f"{limits} limits and {parts} parts taken. Look at each number before a plan hangs on it."
+                f"{limits} limits and {parts} parts added. Look at each number before a plan hangs on it."
             )
 
         self.session.attempt(take)
@@ -186,7 +186,7 @@ class LedgerPanel(QWidget):
             return
         path = keep_kind(self.session.job.sheet, text)
         self.keep.clear()
-        self.session.say(f"Kept in the shop's own library: {path}")
+        self.session.say(f"Saved in the shop's own library: {path}")
 
     def _add_limit(self) -> None:
         sheet, job = self.session.sheet, self.session.job

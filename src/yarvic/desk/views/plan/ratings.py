@@ -106,7 +106,7 @@ class RatingsPanel(QWidget):
             "caption",
             wrap=True,
         )
-        self.empty = Empty("Take families from a TOML sheet", self._ask)
+        self.empty = Empty("Import families from a TOML sheet", self._ask)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.empty)
@@ -247,12 +247,12 @@ class RatingsPanel(QWidget):
     def _said(found: Solution, currency: str) -> str:
         if not found.reached:
             return (
-                f"By add-on parts: no set of the ledger carries it; {' and '.join(found.blocks)} stands in the way."
+                f"By add-on parts: no set of the ledger carries it, limited by {' and '.join(found.blocks)}."
             )
         titles = ", ".join(c.part.title.lower() for c in found.chosen)
         money = f"{found.cost:,.0f} {currency}".rstrip()
         if not found.chosen:
-            return "By a map of one's own: every limit carries that power as the vehicle stands, without a licensed result."
+            return "By a map of one's own: every limit carries that power on the vehicle as it is, without a licensed result."
         return f"By add-on parts for the same power: {money} for {titles}, and a map of one's own to be proven."
 
     def _set_here(self) -> None:
@@ -269,7 +269,7 @@ class RatingsPanel(QWidget):
         from yarvic.core.job.template import read_sheet
 
         request = self.session.request("importing the families")
-        chosen, _ = QFileDialog.getOpenFileName(self, "Take a job sheet", "", "TOML (*.toml)")
+        chosen, _ = QFileDialog.getOpenFileName(self, "Import a job sheet", "", "TOML (*.toml)")
         if not chosen:
             return
         try:

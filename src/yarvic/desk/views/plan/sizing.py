@@ -207,7 +207,7 @@ class SizingPanel(QWidget):
         self.caution.setVisible(bool(sheet.caution))
         self.into.setEnabled(bool(np.isfinite(first.value)) and not job.read_only)
         self.into.setToolTip(
-            "Adds a limit to the ledger" if sheet.limit is not None else "Keeps the answer in the plan"
+            "Adds a limit to the ledger" if sheet.limit is not None else "Saves the answer in the plan"
         )
         kept = next((a for a in job.sheet.plan.answers if a.sheet == sheet.title), None)
         self.kept.setText(f"In the plan: {kept.sentence}" if kept is not None else "")

@@ -56,7 +56,7 @@ class TargetPanel(QWidget):
         self.state = word("As fitted", self._other_state)
         self.answer = label("", "", wrap=True)
         self.into = word("Put these parts into a stage", self._into_stage)
-        self.take = word("Take this target", self._take_found)
+        self.take = word("Use this target", self._take_found)
         self._solution: Solution | None = None
         self._answered: Request | None = None  # what the answer is for
         self._arrange()
@@ -317,7 +317,7 @@ class TargetPanel(QWidget):
         intent = f"{target.value:g} {target.unit} at the {target.basis}"
         stage = Stage(title=title, parts=tuple(c.part.key for c in found.chosen), intent=intent)
         self.session.attempt(lambda: sheet.keep_stage(len(stages), stage))
-        self.session.say(f"{title} holds these parts. Its map, gain and fuel stand under Stages.")
+        self.session.say(f"{title} holds these parts. Its map, gain and fuel are under Stages.")
 
     def _take_found(self) -> None:
         found = self._solution
@@ -333,7 +333,7 @@ def _said(found: Solution, asked: Target | None, currency: str) -> str:
     if not found.reached and asked is not None:
         blocks = " and ".join(found.blocks) or "the ledger"
         lines.append(
-            f"No set of parts carries {asked.value:g} {asked.unit}. The nearest is {made}: {blocks} stands in the way,"
+            f"No set of parts carries {asked.value:g} {asked.unit}. The nearest is {made}, limited by {blocks},"
             " and no part of the ledger moves it further."
         )
     if found.chosen:
@@ -342,7 +342,7 @@ def _said(found: Solution, asked: Target | None, currency: str) -> str:
         cautions = list(dict.fromkeys(c.part.caution for c in found.chosen if c.part.caution))
         lines += [f"  {c}" for c in cautions]
     else:
-        lines.append(f"{made[0].upper()}{made[1:]} needs no part: every limit carries it as the vehicle stands.")
+        lines.append(f"{made[0].upper()}{made[1:]} needs no part: every limit carries it on the vehicle as it is.")
     next_ = found.demands[0] if found.demands else None
     if next_ is not None:
         lines.append(f"Then the weakest link is {next_.limit.component}, {_used(next_)}.")
