@@ -40,7 +40,8 @@ def desk(context: typer.Context, version: Annotated[bool, typer.Option("--versio
 
 @app.command("open")
 def open_(
-    job: Path, read_only: Annotated[bool, typer.Option("--read-only", help="Open without the right to write.")] = False
+    job: Path,
+    read_only: Annotated[bool, typer.Option("--read-only", help="Open without the right to write.")] = False,
 ) -> None:
     """Open the desk with a job."""
     from yarvic.core.job.file import check_head
@@ -80,9 +81,7 @@ def demo(
 @app.command()
 def check(
     logs: list[Path],
-    job: Annotated[
-        Path | None, typer.Option(help="Use component limits and the kind of engine of this job.")
-    ] = None,
+    job: Annotated[Path | None, typer.Option(help="Use component limits and the kind of engine of this job.")] = None,
     limits: Annotated[Path | None, typer.Option(help="Use limits of this TOML file.")] = None,
     fuel: Annotated[str, typer.Option(help="Fuel of an air-fuel ratio, such as petrol-95.")] = "",
     barometer: Annotated[str, typer.Option(help="Makes gauge pressures absolute, such as 970mbar.")] = "",

@@ -15,7 +15,7 @@ def seen(key, truth, sensor=None, flow=None, blocks=1, lost=0.0, jitter=0.0, see
     probe = Probe(key, sensor or SENSORS[key], DT, seed, lost=lost, jitter=jitter)
     t = np.arange(truth.size) * DT
     for part in np.array_split(np.arange(truth.size), blocks):
-        probe.take(t[part], truth[part], None if flow is None else flow[part])
+        probe.sample(t[part], truth[part], None if flow is None else flow[part])
     return probe.channel()
 
 

@@ -72,7 +72,7 @@ def test_its_key_is_a_letter_where_words_are_typed(driver):
 
 def test_it_says_that_all_of_it_is_simulated(page, driver):
     assert "simulated: no real vehicle, cell or day" in page.about.text()
-    assert "Simulated weather" in page.day.said.text()
+    assert "Simulated weather" in page.day.summary.text()
     assert set(page.faults.lines) == {k for k, f in FAULTS.items() if "turbo petrol" in f.kinds}
 
 
@@ -156,7 +156,7 @@ def test_a_wrong_image_shows_on_flash(page, driver):
     driver.click(box)
     driver.step(4)
     flash = driver.window.view("flash")
-    assert "blocks differ" in flash.said.text() and len([s for s in flash.memory.states if s == "differs"]) > 2
+    assert "blocks differ" in flash.summary.text() and len([s for s in flash.memory.states if s == "differs"]) > 2
     driver.step(5)
     driver.click(driver.window.view("dyno").one)
     driver.idle()
@@ -166,7 +166,7 @@ def test_a_wrong_image_shows_on_flash(page, driver):
     driver.click(flash.go)
     driver.idle()
     assert driver.window.session.bench.faults == {}
-    assert "holds B1 already" in flash.said.text()
+    assert "holds B1 already" in flash.summary.text()
 
 
 def test_a_long_climb_can_be_cancelled(page, driver):

@@ -73,7 +73,7 @@ def test_a_job_from_nothing_by_keyboard(empty, home):
     assert isinstance(maps, MapsView) and maps.stock.isVisible() and not maps.full.isVisible()
     d.click(maps.stock.go)
     assert "not chosen" in maps.stock.fault.text()
-    maps.stock.take_unit("ptarmigan")
+    maps.stock.read_unit("ptarmigan")
     d.idle()
     assert w.session.working_name() == "Stock" and maps.full.isVisible() and not maps.stock.isVisible()
 
@@ -248,7 +248,7 @@ def test_an_item_is_changed(driver, job):
     form.watch.setText("5")
     form.stop.setText("15")
     form.source.setText("our choice")
-    form.keep()
+    form.save()
     assert session.sheet.item("oil").by_number(20) == "stop"
     assert job.readiness.items.row("oil").value.isVisible()
 
@@ -305,7 +305,7 @@ def test_sheets_go_out_and_come_back(driver, job, tmp_path):
 
 def test_templates_begin_a_job(driver, job, tmp_path):
     w = driver.window
-    job._keep_template()
+    job._save_template()
     w.new_job()
     new = job.new
     titles = [text for text, _ in new._choices()]

@@ -119,7 +119,7 @@ def test_the_solver_finds_explains_and_fills_a_stage(driver, plan):
     driver.click(target.solve_word)
     driver.idle()
     assert "No set of parts carries 500 kW" in target.answer.text() and "limited by" in target.answer.text()
-    driver.click(target.take)
+    driver.click(target.use)
     assert session.job.sheet.plan.target.value < 130
     write(driver, target.budget, "600")
     driver.click(target.most)
@@ -154,11 +154,11 @@ def test_without_the_loss_nothing_is_converted(driver, plan):
     session.sheet.set_vehicle(drivetrain_loss=None)
     driver.click(plan.target.side)
     assert plan.lanes.shown.basis == "wheel"
-    plan.target._take_basis("crank")
+    plan.target._enter_basis("crank")
     driver.settle()
     assert "loss is not stated" in driver.window.notice.what.text().lower()
     limit = session.job.sheet.limits[0]
-    session.sheet.keep_limit(limit.model_copy(update={"basis": "crank"}), limit.name)
+    session.sheet.save_limit(limit.model_copy(update={"basis": "crank"}), limit.name)
     assert any("drivetrain's loss" in c.reading.sentence for c in driver.window.readings.cards)
     assert limit.component in {m.component for m in plan.lanes.shown.hidden()}
 
@@ -175,8 +175,8 @@ def test_the_ledger_takes_limits_parts_and_kinds(driver, plan):
     assert session.job.sheet.limits[-1].safe == pytest.approx(134.1, abs=0.1)
     driver.click(plan.limits.add_part)
     part = plan.limits.parts.rows[-1]
-    part._take_title("Larger injector")
-    part._take_number("price", "120")
+    part._enter_title("Larger injector")
+    part._enter_number("price", "120")
     pack = plan.limits.limits.row(("clutch pack", "power"))
     while not any(m.part == part.key for m in session.sheet.sheet.limits[0].moved_by):
         pack._add_mover()
@@ -191,16 +191,16 @@ def test_the_ledger_takes_limits_parts_and_kinds(driver, plan):
     write(driver, mover.safe, "9")
     assert "above stretch" in mover.safe.fault.text() and session.job.sheet.limits[0].moved_by[-1].safe == 7.5
     driver.key(Qt.Key.Key_Escape)
-    assert "clutch pack: becomes 7.5 to 8 kW" in part.said.text()
+    assert "clutch pack: becomes 7.5 to 8 kW" in part.summary.text()
     row._set("station", "fuel")
     assert session.job.sheet.limits[-1].station == "fuel"
-    dict(part._related())["Not together with Hard charge pipe"]()
+    dict(part._related())["Incompatible with Hard charge pipe"]()
     assert session.sheet.part(part.key).excludes == ("hard-pipe",)
-    part._keep("caution", "hot")
+    part._save("caution", "hot")
     assert session.sheet.part(part.key).caution == "hot"
     part._remove()
     assert not any(m.part == part.key for x in session.job.sheet.limits for m in x.moved_by)
-    plan.limits.take_kind("heavy-diesel-later")
+    plan.limits.add_kind("heavy-diesel-later")
     driver.settle()
     assert any(m.component == "injection pump" for m in session.job.sheet.limits)
     pump = plan.limits.parts.row("pump-cam")
@@ -214,7 +214,10 @@ def test_stages_and_the_gate(driver, plan):
     plan.show_panel("stages")
     driver.settle()
     rows = plan.stages.stages.rows
-    assert "Not fitted: High-pressure pump" in rows[2].said.text() and "All that it requires" in rows[1].said.text()
+    assert (
+        "Not fitted: High-pressure pump" in rows[2].summary.text()
+        and "All that it requires" in rows[1].summary.text()
+    )
     total = plan.stages.total.text()
     assert "planned +14.8 kW" in total and "a kW" in total and "measured so far" in total and "at 95 %" in total
     assert "Measured" in rows[1].bill.text() and "at 95 %" in rows[1].bill.text() and "cr a kW" in rows[1].bill.text()
@@ -317,7 +320,7 @@ def test_an_empty_plan_says_what_it_waits_for(empty, tmp_path):
         plan.show_panel(panel)
         d.settle()
         painted(plan)
-    plan.limits.take_kind("turbo-hatch-20")
+    plan.limits.add_kind("turbo-hatch-20")
     plan.show_panel("target")
     d.settle()
     assert "Weakest link" in plan.target.headline.text()

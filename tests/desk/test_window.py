@@ -426,13 +426,13 @@ def test_units_change_everywhere_they_stand(driver):
 def test_an_image_of_another_family_is_explained(driver, tmp_path, stock):
     path = tmp_path / "their.bin"
     path.write_bytes(stock.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1))
-    driver.window.take_image(path)
+    driver.window.import_image(path)
     assert "family 'wether-32'" in driver.window.notice.what.text()
     assert "their.bin" in driver.window.notice.what.text().lower()
     assert "stops the engine" in driver.window.notice.remedy.text()
     assert driver.window.session.draft is None
     path.write_bytes(stock)
-    driver.window.take_image(path)
+    driver.window.import_image(path)
     assert driver.window.session.working == DRAFT
     assert "3 tables" in driver.window.status.message.text()
 
@@ -466,7 +466,7 @@ def test_a_draft_is_neither_flashed_nor_pulled(driver):
     driver.key(Qt.Key.Key_H)
     driver.step(4)
     assert not driver.window.view("flash").go.isEnabled()
-    assert "commit it" in driver.window.view("flash").said.text()
+    assert "commit it" in driver.window.view("flash").summary.text()
     driver.step(5)
     assert not driver.window.view("dyno").three.isEnabled()
 
@@ -476,7 +476,7 @@ def test_a_flash_can_be_cancelled(driver, monkeypatch):
     driver.rung("Stock")
     driver.step(4)
     view = driver.window.view("flash")
-    assert "differ between the unit and Stock" in view.said.text()
+    assert "differ between the unit and Stock" in view.summary.text()
     before = s.bench.unit.memory
     unit, status = s.bench.unit, driver.window.status
     write = unit.write_block

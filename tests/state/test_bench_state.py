@@ -135,7 +135,7 @@ def test_each_vehicle_has_its_fuels(any_demo_file):
         assert set(job.sheet.vehicle.fuels.values()) <= keys
         assert ("diesel" in keys) == (job.sheet.vehicle.ignition == "compression")
         bench.set_usual_run()
-        assert bench.settings.gear == bench.plant.habit.gear and bench.faults_said() == ""
+        assert bench.settings.gear == bench.plant.habit.gear and bench.faults_text() == ""
     finally:
         job.close()
 

@@ -161,7 +161,7 @@ def test_a_unit_that_was_changed_behind_the_flash_is_not_recorded_as_good(apart)
     session.flash()
     p = runner.pending[-1]
     outcome = p.work(lambda share, what, detail=None: None, lambda: False)
-    session.bench.unit.take(session.job.image(session.job.revision("Stock").image))
+    session.bench.unit.load(session.job.image(session.job.revision("Stock").image))
     p.work = lambda progress, asked: outcome
     runner.finish_all()
     assert len(session.job.flashes()) == flashes
@@ -348,9 +348,9 @@ def test_an_image_goes_where_it_was_asked_for_or_nowhere(apart, tmp_path):
     request = session.image_request()
     choose(session, "A1")
     with pytest.raises(JobError, match="changed meanwhile"):
-        session.take_image(path, request)
+        session.import_image(path, request)
     assert session.draft is None
-    assert session.take_image(path, session.image_request()) == 1  # A1 changed one table
+    assert session.import_image(path, session.image_request()) == 1  # A1 changed one table
     assert len(session.draft.steps) == 1
     MapsState(session).undo()
     assert session.draft.differences() == []

@@ -56,7 +56,7 @@ def select(maps, rows, columns):
     maps.select(mask, int(np.flatnonzero(mask.any(axis=1))[0]))
 
 
-def take_spark_off(maps, amount=-3.0):
+def retard_spark(maps, amount=-3.0):
     maps.choose("spark_advance")
     select(maps, slice(6, 10), slice(3, 8))
     maps.apply("add", amount)
@@ -98,13 +98,13 @@ def test_a_new_pull_is_judged_alone_and_a_new_limit_judges_all(session, monkeypa
     assert session.working_results().pulls[:-1] == before.pulls and len(session.working_results().pulls) == 4
     judged.clear()
     limit = session.sheet.sheet.limits[0]
-    session.sheet.keep_limit(limit.model_copy(update={"safe": limit.safe * 0.99}), limit.name)
+    session.sheet.save_limit(limit.model_copy(update={"safe": limit.safe * 0.99}), limit.name)
     assert sorted(judged) == [e.id for e in session.job.evidence()]
 
 
 def test_an_edit_begins_a_draft_and_undo_takes_it_back(session, maps):
     before = session.calibration(session.working, "RON 95").table("spark_advance").values
-    take_spark_off(maps)
+    retard_spark(maps)
     assert session.working == DRAFT and session.name_of(session.reference) == "B1"
     assert np.allclose(maps.difference()[6:10, 3:8], -3.0)
     assert np.count_nonzero(maps.difference()) == 20
@@ -121,7 +121,7 @@ def test_an_edit_begins_a_draft_and_undo_takes_it_back(session, maps):
 
 
 def test_a_new_edit_forgets_what_was_undone(session, maps):
-    take_spark_off(maps)
+    retard_spark(maps)
     maps.undo()
     select(maps, 0, 0)
     maps.apply("add", 0.5)
@@ -220,7 +220,7 @@ def test_slots_are_edited_apart(session, maps):
 def test_a_kept_draft_is_offered_again(session, maps, demo_path):
     from pathlib import Path
 
-    take_spark_off(maps)
+    retard_spark(maps)
     held = maps.table().values.copy()
     session.close_job()
     again = Session(Settings(), InlineRunner())
@@ -235,7 +235,7 @@ def test_a_kept_draft_is_offered_again(session, maps, demo_path):
 
 
 def test_a_second_draft_needs_the_first_out_of_the_way(session, maps):
-    take_spark_off(maps)
+    retard_spark(maps)
     session.choose_working(session.revisions()[0].id)
     select(maps, 0, 0)
     with pytest.raises(JobError, match="draft on B1 is open"):
@@ -247,7 +247,7 @@ def test_a_second_draft_needs_the_first_out_of_the_way(session, maps):
 def test_commit_needs_reason_author_and_a_difference(session, maps):
     with pytest.raises(JobError, match="no draft"):
         session.commit_draft("x", "y")
-    take_spark_off(maps)
+    retard_spark(maps)
     for reason, author, message in (("", "R. S.", "reason"), ("why", "  ", "author")):
         with pytest.raises(JobError, match=message):
             session.commit_draft(reason, author)
@@ -268,7 +268,7 @@ def test_reference_is_never_the_working_rung(session):
 
 
 def test_the_whole_way_to_a_package(session, maps, tmp_path):
-    take_spark_off(maps)
+    retard_spark(maps)
     revision = session.commit_draft("spark retarded where cylinder 2 knocked", "Rowan Sedge")
     assert revision.name == "B2" and session.working == revision.id
     assert [r.severity for r in readings(session, "checks")] == ["no_data"]
@@ -334,7 +334,7 @@ def test_a_release_needs_a_name_and_room(session, tmp_path):
 
 
 def test_drafts_and_bare_revisions_have_no_sheet(session, maps):
-    take_spark_off(maps)
+    retard_spark(maps)
     assert gate_conditions(session) == []
     with pytest.raises(YarvicError, match="draft"):
         capture(session, "")
@@ -473,7 +473,7 @@ def test_an_image_file_can_be_taken_into_the_draft(session, maps, tmp_path):
     stock = session.job.image(session.revisions()[0].image)
     path = tmp_path / "stock.hex"
     write_hex(path, stock)
-    count = session.take_image(path)
+    count = session.import_image(path)
     assert count == 3  # filling, boost target and torque limit were changed since
     assert session.working == DRAFT
     session.choose_reference(session.revisions()[0].id)
@@ -488,7 +488,7 @@ def test_an_image_file_can_be_taken_into_the_draft(session, maps, tmp_path):
 def test_the_same_image_begins_no_draft(session, tmp_path):
     path = tmp_path / "b1.bin"
     path.write_bytes(session.job.image(session.revisions()[-1].image))
-    assert session.take_image(path) == 0
+    assert session.import_image(path) == 0
     assert session.draft is None and session.working_name() == "B1"
 
 
@@ -506,14 +506,14 @@ def test_another_image_is_refused_and_nothing_changes(session, tmp_path, damage,
     path = tmp_path / "their.bin"
     path.write_bytes(damage(session.job.image(session.revisions()[0].image)))
     with pytest.raises(YarvicError, match=message) as caught:
-        session.take_image(path)
+        session.import_image(path)
     assert "their.bin" in str(caught.value) and caught.value.remedy
     assert session.draft is None and session.job.draft() is None
 
 
 def test_a_disk_that_refuses_leaves_the_draft_as_it_was(session, maps, monkeypatch):
     """What is shown is always what is on disk."""
-    take_spark_off(maps)
+    retard_spark(maps)
     shown = maps.table().values.copy()
     kept = session.job.draft()
 
@@ -593,7 +593,7 @@ def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
     assert s.draft is None and s.working_name() == "B1"
     assert "saved draft cannot be opened" in str(ears.errors[0]) and ears.errors[0].remedy
     maps = MapsState(s)
-    take_spark_off(maps)
+    retard_spark(maps)
     assert s.job.draft().steps == tuple(s.draft.steps)
     s.close_job()
 

@@ -21,7 +21,7 @@ from yarvic.state.readings import readings, route_state
 from yarvic.state.release import gate_conditions
 from yarvic.state.session import STEPS, Session
 from yarvic.state.settings import Settings
-from yarvic.state.shop import keep_kind, keep_readiness, keep_template, kinds, shop_readiness, templates
+from yarvic.state.shop import kinds, save_kind, save_readiness, save_template, shop_readiness, templates
 from yarvic.state.work import InlineRunner
 
 
@@ -83,7 +83,7 @@ def test_what_cannot_be_is_refused_and_nothing_changes(session):
         (lambda s: s.part("nothing"), "no part"),
         (lambda s: s.item("nothing"), "no readiness item"),
         (lambda s: s.set_plan("x", margin=3.0), "margin"),
-        (lambda s: s.keep_stage(9, Stage(title="Stage 1")), "one title"),
+        (lambda s: s.save_stage(9, Stage(title="Stage 1")), "one title"),
         (lambda s: s.add_item(" ", "fuel"), "title"),
         (lambda s: s.fit("x", "fuel", "x", day="18.3."), "no date"),
         (lambda s: s.fit("x", "fuel", "x", cost=-1.0), "cost"),
@@ -97,7 +97,7 @@ def test_what_cannot_be_is_refused_and_nothing_changes(session):
 def test_a_limit_that_moves_is_judged_anew(session):
     verdict = {c.key: c.severity for c in gate_conditions(session)}
     limit = next(m for m in session.job.sheet.limits if m.component == "clutch pack")
-    session.sheet.keep_limit(limit.model_copy(update={"safe": 40.0, "stretch": 50.0}), limit.name)
+    session.sheet.save_limit(limit.model_copy(update={"safe": 40.0, "stretch": 50.0}), limit.name)
     assert (
         {c.key: c.severity for c in gate_conditions(session)}["check Power and torque"]
         == STOP
@@ -139,7 +139,7 @@ def test_fault_codes_are_read_from_the_unit(session):
 def test_own_items_and_lists_of_the_shop(session):
     made = session.sheet.add_item("Snorkel drain", "intake")
     session.sheet.see(made.key, "watch", reason="half full", who="R", when="t")
-    keep_readiness(session.job.sheet)
+    save_readiness(session.job.sheet)
     own = shop_readiness(session.job.sheet.vehicle)
     assert own[-1].title == "Snorkel drain" and own[-1].state == ""
     assert shop_readiness(begin("turbo-diesel", "x").vehicle) == ()
@@ -149,38 +149,38 @@ def test_own_items_and_lists_of_the_shop(session):
 
 def test_templates_of_the_shop(session, home):
     assert templates() == {}
-    path = keep_template(session.job.sheet, "Rescue buggy")
+    path = save_template(session.job.sheet, "Rescue buggy")
     assert templates() == {"rescue-buggy": path}
     assert read_sheet(path).vehicle.bore_mm == 80
     with pytest.raises(JobError, match="no file name"):
-        keep_template(session.job.sheet, "!!!")
+        save_template(session.job.sheet, "!!!")
     (home / "shop/templates").rename(home / "shop/gone")
     (home / "shop/templates").write_text("in the way")
     with pytest.raises(FormatError, match="cannot be made"):
-        keep_template(session.job.sheet, "Rescue buggy")
+        save_template(session.job.sheet, "Rescue buggy")
 
 
 def test_the_shops_own_library_stands_beside_the_shipped_one(session, home):
     assert set(kinds()) == set(library())
-    keep_kind(session.job.sheet, "Our buggy")
-    keep_kind(session.job.sheet, "Our other buggy")
+    save_kind(session.job.sheet, "Our buggy")
+    save_kind(session.job.sheet, "Our other buggy")
     found = kinds()
     assert found["our-buggy"].limits == session.job.sheet.limits and found["our-other-buggy"].parts
     (home / "shop/library.toml").write_text("[a\n")
-    for again in (kinds, lambda: keep_kind(session.job.sheet, "Third")):
+    for again in (kinds, lambda: save_kind(session.job.sheet, "Third")):
         with pytest.raises(FormatError, match="line 1"):
             again()
     (home / "shop/library.toml").write_bytes(b"\xff\xfe")
     with pytest.raises(FormatError, match="not text"):
-        keep_kind(session.job.sheet, "Third")
+        save_kind(session.job.sheet, "Third")
 
 
 def test_kinds_come_into_the_ledger_once(session):
     kind = library()["diesel-19"]
-    assert session.sheet.take_kind(kind) == (len(kind.limits), len(kind.parts))
-    assert session.sheet.take_kind(kind) == (0, 0)
-    session.sheet.keep_part(Part(key="new", title="New", station="fuel"))
-    session.sheet.keep_part(Part(key="new", title="Newer", station="fuel"), "new")
+    assert session.sheet.add_kind(kind) == (len(kind.limits), len(kind.parts))
+    assert session.sheet.add_kind(kind) == (0, 0)
+    session.sheet.save_part(Part(key="new", title="New", station="fuel"))
+    session.sheet.save_part(Part(key="new", title="Newer", station="fuel"), "new")
     assert session.sheet.part("new").title == "Newer"
     session.sheet.drop_part("new")
     session.sheet.drop_limit(kind.limits[0].name)
@@ -192,11 +192,11 @@ def test_fitting_begins_a_build_and_rivals_come_off(session):
     fit("hard pipe", "intercooler", "hard pipe", parts=("hard-pipe",), day="2024-03-20", odometer_km=18_500.0)
     assert session.job.builds()[-1].event.parts == ("hard-pipe",)
     rival = Part(key="soft", title="Soft pipe", station="intercooler", excludes=("hard-pipe",))
-    session.sheet.keep_part(rival)
+    session.sheet.save_part(rival)
     fit("soft pipe", "intercooler", "soft pipe", parts=("soft",))
     assert session.job.builds()[-1].event.removed == ("hard-pipe",)
     assert PlanState(session).fitted == {"front-intercooler", "soft"}
-    session.sheet.keep_part(Part(key="needy", title="Needy", station="fuel", needs=("pump-cam",)))
+    session.sheet.save_part(Part(key="needy", title="Needy", station="fuel", needs=("pump-cam",)))
     with pytest.raises(JobError, match="needs High-pressure pump"):
         fit("needy", "fuel", "needy", parts=("needy",))
 
@@ -246,7 +246,7 @@ def test_links_name_what_moves_them_and_what_that_costs(session):
     plan = PlanState(session)
     links = plan.demands()
     assert links[0].limit.component == "clutch pack" and not links[0].clears and links[0].severity == "watch"
-    assert "clutch pack with more plates (1,545 cr)" in plan.said(links[0])
+    assert "clutch pack with more plates (1,545 cr)" in plan.in_words(links[0])
     cards = readings(session, "plan")
     weakest = next(c for c in cards if c.sentence == "Weakest link: clutch pack")
     # The bar's tick stands at all that is carried: what gives way goes past it.
@@ -277,7 +277,7 @@ def test_stages_move_and_answers_replace_each_other(session):
     session.sheet.drop_stage(0)
     assert [s.title for s in session.job.sheet.plan.stages] == ["Stage 1", "Stage 3"]
     for sentence in ("one", "two"):
-        session.sheet.keep_answer(Answer(sheet="Turbo", sentence=sentence, source="s"))
+        session.sheet.save_answer(Answer(sheet="Turbo", sentence=sentence, source="s"))
     assert [a.sentence for a in session.job.sheet.plan.answers] == ["two"]
 
 
@@ -300,9 +300,9 @@ def test_a_bare_job_opens_and_every_step_says_what_it_lacks(bare):
 
 def test_a_bare_job_gets_its_maps_and_goes_on(bare):
     with pytest.raises(CalibrationError):
-        bare.take_stock(layout_text("ptarmigan"), b"\0" * 100, "R")
+        bare.import_stock(layout_text("ptarmigan"), b"\0" * 100, "R")
     assert bare.job.revisions() == []
-    bare.take_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "Rowan Sedge")
+    bare.import_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "Rowan Sedge")
     assert bare.bench is not None and bare.working_name() == "Stock"
     bare.bench.unit.seconds_per_block = 0.0
     bare.flash()
@@ -317,7 +317,7 @@ def test_a_unit_that_no_simulated_vehicle_has(bare):
 
     old, new = parse_layout(layout_text("ptarmigan")), parse_layout(layout)
     maps = {s: unpack(stock_image("ptarmigan"), old, s, source="x") for s in old.slots}
-    bare.take_stock(layout, pack(maps, new, "Stock"), "R")
+    bare.import_stock(layout, pack(maps, new, "Stock"), "R")
     assert bare.bench is None and bare.job.has_maps
     path = bare.job.path
     bare.close_job()

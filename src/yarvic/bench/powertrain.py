@@ -99,7 +99,9 @@ def warm(thermal: Thermal, heat: Heat, around: Surroundings, coolant_w: float, g
     heat.gearbox += (GEARBOX_TO_OIL * max(gearbox_w, 0.0) - lost) * dt / thermal.gearbox_j_k
 
 
-def stand(thermal: Thermal, heat: Heat, cooler_w_k: float, cooler_j_k: float, around: Surroundings, s: float) -> None:
+def stand_still(
+    thermal: Thermal, heat: Heat, cooler_w_k: float, cooler_j_k: float, around: Surroundings, s: float
+) -> None:
     """Heat after standing `s` seconds with the fan as it is: everything goes towards where it rests."""
     ambient = around.air.temperature_k
     cooling = max(around.cooling, IDLE_COOLING)

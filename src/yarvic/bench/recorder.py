@@ -62,7 +62,7 @@ class Recorder:
         time_s = np.arange(first, self.rows, dtype=np.float64) * self.dt
         flow = block[:, self._flow].copy() if self._flow is not None else None
         for i, probe in self._probes:
-            probe.take(time_s, block[:, i].copy(), flow)
+            probe.sample(time_s, block[:, i].copy(), flow)
         self._filled = 0
 
     def log(self) -> Log:

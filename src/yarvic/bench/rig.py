@@ -22,7 +22,7 @@ from yarvic.bench.faults import (
 from yarvic.bench.knock_sensor import knock_channels
 from yarvic.bench.natural_petrol import NaturalPetrolRun
 from yarvic.bench.plant import AnyPlant, NaturalPetrol, TurboDiesel, TurboPetrol
-from yarvic.bench.powertrain import Heat, Powertrain, Surroundings, new_heat, stand
+from yarvic.bench.powertrain import Heat, Powertrain, Surroundings, new_heat, stand_still
 from yarvic.bench.run import Run, RunKind
 from yarvic.bench.sensors import SENSORS, Sensor
 from yarvic.bench.turbo_diesel import TurboDieselRun
@@ -123,10 +123,10 @@ class Rig:
             self.plant, self.unit.copy(), self.slot, self.weather, self.fuel, self.seed, self.dyno, dict(self.faults),
             self.rate_hz,
         )  # fmt: skip
-        other.take_up(self)
+        other.adopt(self)
         return other
 
-    def take_up(self, other: Rig) -> None:
+    def adopt(self, other: Rig) -> None:
         """Go on from the heat, the hour and the count of another."""
         self.runs, self.elapsed_s, self.heat = other.runs, other.elapsed_s, replace(other.heat)
 
@@ -149,7 +149,7 @@ class Rig:
     def cool(self, seconds: float, fan: float = 1.0) -> None:
         """Stand with the fan at a share of its air: heat goes towards ambient, the day goes on."""
         self.elapsed_s += seconds
-        stand(self.plant.thermal, self.heat, *self._cooler(), self._around(fan), seconds)
+        stand_still(self.plant.thermal, self.heat, *self._cooler(), self._around(fan), seconds)
 
     def _cooler(self) -> tuple[float, float]:
         if isinstance(self.plant, NaturalPetrol):

@@ -120,7 +120,7 @@ class Probe:
         self._times: list[FloatArray] = []
         self._values: list[FloatArray] = []
 
-    def take(self, time_s: FloatArray, truth: FloatArray, flow_kg_s: FloatArray | None) -> None:
+    def sample(self, time_s: FloatArray, truth: FloatArray, flow_kg_s: FloatArray | None) -> None:
         """The next block of truth; `flow_kg_s` is the exhaust's, for a sensor down the pipe."""
         s = self.sensor
         source = self._delayed(time_s, truth, flow_kg_s) if s.delayed and flow_kg_s is not None else truth

@@ -80,7 +80,7 @@ class SimulatedUnit:
         self._memory[index * size : (index + 1) * size] = data
         self.learned.clear()
 
-    def take(self, memory: bytes) -> None:
+    def load(self, memory: bytes) -> None:
         """Hold other bytes, as if somebody else had written them. Raises LinkError for another length."""
         if len(memory) != len(self._memory):
             raise LinkError(f"the memory has {len(self._memory)} bytes, not {len(memory)}", concerns=self.name)

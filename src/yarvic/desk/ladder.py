@@ -101,7 +101,7 @@ class Ladder(QWidget):
         if job is None:
             return "Yarvic", ""
         sheet, build = job.sheet, job.builds()[-1]
-        text = f"{sheet.vehicle.said()} · build {build.number}: {build.title}"
+        text = f"{sheet.vehicle.in_words()} · build {build.number}: {build.title}"
         return sheet.title, f"{text} · read only" if job.read_only else text
 
     def _read_rungs(self) -> list[Rung]:

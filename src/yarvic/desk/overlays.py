@@ -145,7 +145,7 @@ class Notice(QFrame):
         self.remedy = label("", wrap=True)
         self.details = label("", "caption", wrap=True)
         self._fold = word("Details", self._toggle)
-        self.offer = word("", self._take_offer)
+        self.offer = word("", self._use_offer)
         self._offered: Callable[[], object] | None = None
         buttons = row(self.offer, self._fold, word("Copy", self._copy), None, word("Close", self.hide, "Esc"))
         for part in (self.what, self.remedy, self.details):
@@ -168,7 +168,7 @@ class Notice(QFrame):
         self._fold.setVisible(bool(error.details))
         self.show()
 
-    def _take_offer(self) -> None:
+    def _use_offer(self) -> None:
         self.hide()
         if self._offered is not None:
             self._offered()

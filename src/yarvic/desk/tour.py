@@ -170,7 +170,7 @@ class Walk:
         """All steps in order; gives the package."""
         self.read_job()
         self.see_trouble()
-        self.take_spark_off()
+        self.retard_spark()
         self.commit()
         self.flash()
         self.pull()
@@ -186,7 +186,7 @@ class Walk:
         assert w.session.bench is not None
         w.session.bench.set_fault("tired_pump", 0.4)
         d.picture("bench")
-        self.say("Bench", f"injected faults: {w.session.bench.faults_said()}")
+        self.say("Bench", f"injected faults: {w.session.bench.faults_text()}")
         d.key(Qt.Key.Key_Escape)
         self._open(folder / "wether.yarvic")
         d.rung("B1")
@@ -264,7 +264,7 @@ class Walk:
         self.d.picture("release-falls-short")
         self.say("8 Release", self.w.view("release").state.text())  # type: ignore[attr-defined]
 
-    def take_spark_off(self) -> None:
+    def retard_spark(self) -> None:
         """Select the cells in which cylinder 2 was retarded, take 3 degrees off, smooth nothing, undo and redo."""
         d = self.d
         d.rung(self.w.session.name_of(DRAFT))

@@ -205,10 +205,10 @@ class Window(QMainWindow):
             return False
         return True
 
-    def take_image(self, path: Path, request: Request | None = None) -> None:
+    def import_image(self, path: Path, request: Request | None = None) -> None:
         """Take the maps of an image file into the draft; an error is shown in place."""
         try:
-            self.session.take_image(path, request)
+            self.session.import_image(path, request)
         except YarvicError as error:
             self._show_error(error)
 
@@ -219,7 +219,7 @@ class Window(QMainWindow):
             self, "Import maps from an image", "", "Images (*.hex *.bin);;All files (*)"
         )
         if chosen:
-            self.take_image(Path(chosen), request)
+            self.import_image(Path(chosen), request)
 
     def open_demo(self, name: str = "ptarmigan") -> None:
         """Open a demo job, built first if it is not there yet."""

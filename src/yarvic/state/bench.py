@@ -130,10 +130,10 @@ class BenchState:
         self.unit.voltage = supply_voltage(faults)
         self.unit.codes = stored_codes(faults)
         if key in IN_MEMORY:
-            self.unit.take(faulty_memory(self._before_fault, self.job.layout, self.plant.kind, faults))
+            self.unit.load(faulty_memory(self._before_fault, self.job.layout, self.plant.kind, faults))
         self.changed.emit()
 
-    def faults_said(self) -> str:
+    def faults_text(self) -> str:
         """The faults that are on, in words; empty when the vehicle is healthy."""
         return ", ".join(f"{FAULTS[k].title.lower()} {v * 100:.0f} %" for k, v in self.faults.items())
 
@@ -223,7 +223,7 @@ class BenchState:
         """The vehicle came back from its runs: warm, and with what its unit has learnt unless it was written since."""
         rig = measured.rig
         if self._rig is not None and self._rig.weather is rig.weather:
-            self._rig.take_up(rig)
+            self._rig.adopt(rig)
         if self.unit.memory == rig.unit.memory:
             self.unit.learned.clear()
             self.unit.learned.update(rig.unit.learned)

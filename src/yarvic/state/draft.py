@@ -26,7 +26,7 @@ def calibrations_of(job: Job, revision: Revision) -> Maps:
     return {slot: unpack(data, job.layout, slot, source=revision.name) for slot in job.layout.slots}
 
 
-def edits_to_take(now: Maps, others: Maps, what: str) -> Step:
+def edits_towards(now: Maps, others: Maps, what: str) -> Step:
     """The edits that make one set of maps of another. Raises CalibrationError when one does not fit."""
     edits: list[Edit] = []
     for slot, other in others.items():
@@ -108,16 +108,6 @@ class DraftState:
         edit = Edit(slot, key, f"{before.title} set", ((0, 0),), (before.value,), (after.value,))
         self.add((edit,))
         return edit
-
-    def take(self, others: Maps, what: str) -> int:
-        """Take all tables and scalars that differ in the given maps, as one step; gives the number of edits.
-
-        Raises CalibrationError when one does not fit, JobError; then nothing has changed.
-        """
-        edits = edits_to_take(self.calibrations, others, what)
-        if edits:
-            self.add(edits)
-        return len(edits)
 
     def add(self, step: Step) -> None:
         """Do a step of edits. Raises CalibrationError, JobError; then nothing has changed."""

@@ -156,7 +156,7 @@ class MapsState:
         if table is None:
             raise CalibrationError("these are single values", remedy="Type the new value into its row.")
         mask = self.mask if self.mask.shape == table.values.shape else np.zeros(table.values.shape, dtype=bool)
-        self._change(self._operation(operation, amount, table, mask), self._said(operation, amount, table))
+        self._change(self._operation(operation, amount, table, mask), self._in_words(operation, amount, table))
 
     def _operation(self, operation: str, amount: float, table: Table, mask: Mask) -> Callable[[Table], Table]:
         display = self.display_unit(table.unit)
@@ -178,7 +178,7 @@ class MapsState:
             return lambda t: copy_cells(t, mask, reference)
         raise ValueError(operation)
 
-    def _said(self, operation: str, amount: float, table: Table) -> str:
+    def _in_words(self, operation: str, amount: float, table: Table) -> str:
         unit = self.display_unit(table.unit)
         words = {
             "set": f"set to {amount:g} {unit}",

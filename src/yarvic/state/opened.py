@@ -50,14 +50,14 @@ class Opened(Told):
         """
         job = Job.open(path, read_only=read_only, clock=clock)
         try:
-            draft, draft_fault = _kept_draft(job)
+            draft, draft_fault = _saved_draft(job)
         except BaseException:
             job.close()
             raise
         self._close()
         self.job, self.sheet = job, SheetState(job, self._sheet_was_changed)
         self.bench_ready = False
-        self._take_draft(draft)
+        self._set_draft(draft)
         said: list[YarvicError | str] = []
         if draft is not None:
             said.append(f"The draft on {draft.parent.name} was saved and is open again.")
@@ -85,10 +85,10 @@ class Opened(Told):
     def bench(self) -> BenchState | None:
         """The simulated bench, made when it is first needed; None where there is none, and then it was said why."""
         if not self.bench_ready and self.job is not None:
-            self._take_bench(*bench_of(self.job))
+            self._set_bench(*bench_of(self.job))
         return self._bench
 
-    def _take_bench(self, bench: BenchState | None, why_not: YarvicError | None) -> None:
+    def _set_bench(self, bench: BenchState | None, why_not: YarvicError | None) -> None:
         self._bench, self.bench_ready = bench, True
         if bench is not None:
             bench.changed.connect(lambda: self.bench_changed.emit())
@@ -102,7 +102,7 @@ class Opened(Told):
         flashes = self.job.flashes() if self.job is not None else []
         return self.revision(flashes[-1].revision_id) if flashes else next(iter(self.revisions()), None)
 
-    def _take_draft(self, draft: DraftState | None) -> None:
+    def _set_draft(self, draft: DraftState | None) -> None:
         if self.draft is not None:
             self.draft.changed.disconnect()
         self.draft = draft
@@ -134,7 +134,7 @@ class Opened(Told):
         return self.maps_of(revision)[slot]
 
 
-def _kept_draft(job: Job) -> tuple[DraftState | None, YarvicError | None]:
+def _saved_draft(job: Job) -> tuple[DraftState | None, YarvicError | None]:
     """The draft that was kept, or what is wrong with it: a bad draft does not keep the job shut."""
     try:
         kept = job.draft()

@@ -71,7 +71,7 @@ class PlanState:
             loss=self.loss,
         )
 
-    def said(self, d: Demand) -> str:
+    def in_words(self, d: Demand) -> str:
         """A demand in words: what is asked, what is carried, what moves it and what that costs."""
         plan = self.sheet.plan
         unit = self.session.settings.units.get(d.limit.limited.quantity, d.limit.unit)

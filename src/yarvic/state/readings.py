@@ -104,7 +104,7 @@ def _flash(session: Session) -> list[Reading]:
     bench, revision = session.bench, session.working_revision()
     assert session.job is not None
     found = [
-        Reading(STOP, f"Readiness stops flashing: {i.title}", i.said(), step="job", panel="readiness")
+        Reading(STOP, f"Readiness stops flashing: {i.title}", i.in_words(), step="job", panel="readiness")
         for i in Readiness(session.job.sheet.readiness).of("stop")
     ]
     if bench is None:

@@ -20,7 +20,7 @@ from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import NewRun
 from yarvic.core.plan.readiness import Readiness
 from yarvic.state.acts import CHECKING, JUDGING, READYING, Acts
-from yarvic.state.draft import DraftState, edits_to_take
+from yarvic.state.draft import DraftState, edits_towards
 from yarvic.state.opened import bench_of
 from yarvic.state.requests import Request
 from yarvic.state.results import RevisionResults, evaluate
@@ -85,12 +85,12 @@ class Session(Acts):
         job = self.job
         assert job is not None
 
-        def take(made: tuple[BenchState | None, YarvicError | None]) -> None:
+        def set_bench(made: tuple[BenchState | None, YarvicError | None]) -> None:
             if not self.bench_ready:
-                self._take_bench(*made)
+                self._set_bench(*made)
                 self.bench_changed.emit()
 
-        self.requests.submit(self.request(READYING), "Bench", lambda p, c: bench_of(job), take, visible=False)
+        self.requests.submit(self.request(READYING), "Bench", lambda p, c: bench_of(job), set_bench, visible=False)
         self._judge_all()
         self.requests.submit(
             self.request(CHECKING),
@@ -120,14 +120,14 @@ class Session(Acts):
         if judged:
             self._judge_all()
 
-    def take_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> None:
+    def import_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> None:
         """Give a job without maps its layout and stock image. Raises CalibrationError, JobError; then it has none yet."""
         if self.job is None:
             raise JobError("no job is open", remedy="Open a job first.")
-        made = self.job.take_stock(layout_toml, image, author or "not named", source=source)
+        made = self.job.import_stock(layout_toml, image, author or "not named", source=source)
         bench, no_bench = bench_of(self.job)
-        self._take_bench(bench, None)
-        self._take_draft(None)
+        self._set_bench(bench, None)
+        self._set_draft(None)
         self._select_afresh()
         self.reference = None
         self.results[made.id] = RevisionResults(made.id, (), (), ())
@@ -224,14 +224,14 @@ class Session(Acts):
     def edited(self, draft: DraftState) -> None:
         """A draft got an edit: it is the one in hand."""
         if draft is not self.draft:
-            self._take_draft(draft)
+            self._set_draft(draft)
             self.select(DRAFT, draft.parent.id)
 
     def image_request(self) -> Request:
         """What an image that is about to be chosen is for: the selected rung as it is now."""
         return self.request("importing the image", revision=self.working, reads=("the selected rung",))
 
-    def take_image(self, path: Path, request: Request | None = None) -> int:
+    def import_image(self, path: Path, request: Request | None = None) -> int:
         """Take the maps of an image file (Intel HEX or raw) into the draft, as one step; gives how many changed.
 
         `request` is what the file was asked for. Raises FormatError, CalibrationError for an image of another family
@@ -245,7 +245,7 @@ class Session(Acts):
         data = read_image(path, layout.size)
         others = {slot: unpack(data, layout, slot, source=path.name) for slot in layout.slots}
         draft = self.editable_draft()
-        edits = edits_to_take(draft.calibrations, others, f"imported from {path.name}")
+        edits = edits_towards(draft.calibrations, others, f"imported from {path.name}")
         if edits:
             draft.add(edits)
             self.edited(draft)
@@ -261,7 +261,7 @@ class Session(Acts):
             return
         parent = self.draft.parent
         self.job.drop_draft()
-        self._take_draft(None)
+        self._set_draft(None)
         self.working = parent.id
         self.select(parent.id, self.default_reference())
         self.say(f"The draft was discarded; {parent.name} is selected.")
@@ -277,7 +277,7 @@ class Session(Acts):
             raise JobError("the reason was written for another draft", remedy="Read it again, and commit it.")
         revision = self.draft.commit(reason, author)
         self.settings.author = author.strip()
-        self._take_draft(None)
+        self._set_draft(None)
         self.working = revision.id
         self.results[revision.id] = RevisionResults(revision.id, (), (), ())
         self.select(revision.id, self.default_reference())

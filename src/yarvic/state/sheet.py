@@ -40,7 +40,7 @@ class SheetState:
         before = self.sheet
         if new == before:
             return
-        self.job.keep_sheet(new, what)
+        self.job.save_sheet(new, what)
         self._undo = [*self._undo[-MOST_UNDONE:], (before, what)]
         self._redo = []
         self._changed(judged_by(new) != judged_by(before))
@@ -58,13 +58,13 @@ class SheetState:
             return ""
         sheet, what = source[-1]
         before = self.sheet
-        self.job.keep_sheet(sheet, f"{word}: {what}")
+        self.job.save_sheet(sheet, f"{word}: {what}")
         source.pop()
         target.append((before, what))
         self._changed(judged_by(sheet) != judged_by(before))
         return what
 
-    def take(self, other: JobSheet, source: str) -> None:
+    def import_sheet(self, other: JobSheet, source: str) -> None:
         """Put another sheet in place of this one."""
         self._keep(other, f"Sheet imported from {source}.")
 
@@ -80,7 +80,7 @@ class SheetState:
         key = next(iter(values))
         entry = entries().get(key)
         title = entry.title if entry else key.replace("_", " ").capitalize()
-        self.set(f"{title}: {_said(getattr(self.sheet.vehicle, key))} to {_said(values[key])}.", vehicle=made)
+        self.set(f"{title}: {_in_words(getattr(self.sheet.vehicle, key))} to {_in_words(values[key])}.", vehicle=made)
 
     def set_fitted(self, station: str, text: str) -> None:
         """Say what was fitted at a station when the vehicle came in."""
@@ -100,7 +100,7 @@ class SheetState:
             raise JobError(f"{item.title}: who looked at it?", remedy="Give your name.")
         new = item.seen(state, reason, who, when, value)
         words = f"{item.title}: {state or 'not looked at'}"
-        said = new.said()
+        said = new.in_words()
         self.set(f"{words}{f', {said}' if said else ''}.", readiness=self._with(new))
 
     def item(self, key: str) -> Item:
@@ -190,7 +190,7 @@ class SheetState:
 
     # -- limits, parts, stages
 
-    def keep_limit(self, limit: ComponentLimit, replaces: tuple[str, str] | None = None) -> None:
+    def save_limit(self, limit: ComponentLimit, replaces: tuple[str, str] | None = None) -> None:
         """Put a limit into the ledger, in place of the one of that name if given."""
         others = tuple(x for x in self.sheet.limits if x.name != replaces)
         at = next((i for i, x in enumerate(self.sheet.limits) if x.name == replaces), len(others))
@@ -202,7 +202,7 @@ class SheetState:
         limits = tuple(x for x in self.sheet.limits if x.name != name)
         self.set(f"Limit of {name[0]} for {name[1].replace('_', ' ')} removed.", limits=limits)
 
-    def take_kind(self, kind: Kind) -> tuple[int, int]:
+    def add_kind(self, kind: Kind) -> tuple[int, int]:
         """Add a library kind's limits and parts that are not there yet; gives how many of each."""
         names, keys = {x.name for x in self.sheet.limits}, {p.key for p in self.sheet.parts}
         limits = [x for x in kind.limits if x.name not in names]
@@ -211,7 +211,7 @@ class SheetState:
         self.set(what, limits=(*self.sheet.limits, *limits), parts=(*self.sheet.parts, *parts))
         return len(limits), len(parts)
 
-    def keep_part(self, part: Part, replaces: str = "") -> None:
+    def save_part(self, part: Part, replaces: str = "") -> None:
         """Put a part into the ledger, in place of the one of that key if given."""
         parts = self.sheet.parts
         if any(p.key == replaces for p in parts):
@@ -244,7 +244,7 @@ class SheetState:
         """Change entries of the plan."""
         self.set(what, plan=self.sheet.plan.changed(**values))
 
-    def keep_stage(self, at: int, stage: Stage) -> None:
+    def save_stage(self, at: int, stage: Stage) -> None:
         """Put a stage at its place; past the end it is added."""
         stages = list(self.sheet.plan.stages)
         stages[at : at + 1] = [stage]
@@ -264,7 +264,7 @@ class SheetState:
             stages[at], stages[to] = stages[to], stages[at]
             self.set_plan(f"Stage {stages[to].title} is now number {to + 1}.", stages=tuple(stages))
 
-    def keep_answer(self, answer: Answer) -> None:
+    def save_answer(self, answer: Answer) -> None:
         """Put an answer into the plan, in place of the one of the same sheet."""
         others = tuple(a for a in self.sheet.plan.answers if a.sheet != answer.sheet)
         self.set_plan(f"Into the plan: {answer.sentence}", answers=(*others, answer))
@@ -283,13 +283,13 @@ def judged_by(sheet: JobSheet) -> tuple[Any, ...]:
     return sheet.limits, sheet.parts, v.asked, v.loss, v.stroke_mm, v.ignition, sheet.band_rpm
 
 
-def _said(value: Any) -> str:
+def _in_words(value: Any) -> str:
     if value is None or value == "" or value == ():
         return "not stated"
     if isinstance(value, float):
         return f"{value:g}"
     if isinstance(value, tuple):
-        return ", ".join(_said(v) for v in value)
+        return ", ".join(_in_words(v) for v in value)
     if isinstance(value, dict):
         return ", ".join(f"{k} {v}" for k, v in value.items())
     return str(value)

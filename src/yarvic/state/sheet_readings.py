@@ -27,7 +27,7 @@ def job_readings(session: Session) -> list[Reading]:
     job = session.job
     assert job is not None
     found = [
-        Reading(i.severity, f"{i.title}: {i.state}", i.said(), step="job", panel="readiness")
+        Reading(i.severity, f"{i.title}: {i.state}", i.in_words(), step="job", panel="readiness")
         for i in job.sheet.readiness
         if i.state in ("watch", "stop")
     ]
@@ -81,7 +81,7 @@ def plan_readings(session: Session) -> list[Reading]:
         share = min(d.share, 1.2)
         found.append(
             Reading(
-                d.severity, f"{name}: {d.limit.component}", plan.said(d), share=share, step="plan", panel="target"
+                d.severity, f"{name}: {d.limit.component}", plan.in_words(d), share=share, step="plan", panel="target"
             )
         )
     working = session.working_revision()

@@ -29,7 +29,7 @@ def _file_name(title: str) -> str:
     return name
 
 
-def keep_template(sheet: JobSheet, title: str) -> Path:
+def save_template(sheet: JobSheet, title: str) -> Path:
     """Keep a sheet as a template of this title. Raises JobError, FormatError; a template of that name is replaced."""
     path = shop_folder() / "templates" / f"{_file_name(title)}.toml"
     return _write(as_template(sheet, title), path)
@@ -59,7 +59,7 @@ def _list_path(vehicle: Vehicle) -> Path:
     return shop_folder() / "readiness" / f"{kind}.toml"
 
 
-def keep_readiness(sheet: JobSheet) -> Path:
+def save_readiness(sheet: JobSheet) -> Path:
     """Keep a job's readiness list as the shop's, for engines of this kind. Raises FormatError."""
     v = sheet.vehicle
     bare = Vehicle(name="shop", ignition=v.ignition, induction=v.induction, injection=v.injection)
@@ -82,7 +82,7 @@ def _own_kinds() -> dict[str, Kind]:
     return parse_kinds(read_text(path, MOST_BYTES), source=str(path)) if path.is_file() else {}
 
 
-def keep_kind(sheet: JobSheet, title: str) -> Path:
+def save_kind(sheet: JobSheet, title: str) -> Path:
     """Add a job's limits and parts to the shop's own library under a title. Raises FormatError, JobError."""
     import tomli_w
 

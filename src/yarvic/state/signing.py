@@ -123,7 +123,7 @@ def sheet_pdf(s: Signing) -> bytes:
     changes = [f"Slot {slot}. {d.sentence()}." for slot in s.maps for d in compare(s.stock[slot], s.maps[slot])]
     fitted = [f"Build {b.number}: {b.title}." for b in s.builds[1:]]
     fuels = [
-        f"Slot {slot}: {_fuel_said(key)}."
+        f"Slot {slot}: {_fuel_text(key)}."
         + (
             ""
             if key in {p.evidence.conditions.fuel for p in s.results.pulls if p.evidence.conditions}
@@ -168,7 +168,7 @@ def _required(s: Signing) -> tuple[str, ...]:
     return (f"{stage.title}. Requires: {parts or 'no part beyond those received'}.{pair}",)
 
 
-def _fuel_said(key: str) -> str:
+def _fuel_text(key: str) -> str:
     f = fuel(key)
     return f"{f.title}, RON {f.ron:.0f} or higher" if f.ron > 0.0 else f.title
 

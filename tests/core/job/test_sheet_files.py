@@ -122,12 +122,12 @@ def test_a_job_without_maps_takes_them_once(tmp_path):
     with pytest.raises(JobError, match="no maps yet"):
         _ = job.layout
     with pytest.raises(CalibrationError):
-        job.take_stock(layout_text("wether"), stock_image("ptarmigan"), "R")
+        job.import_stock(layout_text("wether"), stock_image("ptarmigan"), "R")
     assert not job.has_maps and job.revisions() == []
-    made = job.take_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "R")
+    made = job.import_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "R")
     assert made.name == "Stock" and job.has_maps
     with pytest.raises(JobError, match="its maps already"):
-        job.take_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "R")
+        job.import_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "R")
     job.close()
     again = Job.open(path)
     assert again.layout.family == "ptarmigan-14" and again.revision("Stock").build == 1
@@ -152,12 +152,12 @@ def test_builds_say_which_parts_are_on(tmp_path):
 def test_the_sheet_is_kept_with_a_line_in_the_journal(tmp_path):
     job = Job.create(tmp_path / "a.yarvic", begin("turbo-petrol", "Lapwing"), author="R")
     v = Vehicle(name="Lapwing", bore_mm=81.0)
-    job.keep_sheet(job.sheet.model_copy(update={"vehicle": v}), "Bore: not stated to 81.")
+    job.save_sheet(job.sheet.model_copy(update={"vehicle": v}), "Bore: not stated to 81.")
     job.close()
     again = Job.open(tmp_path / "a.yarvic", read_only=True)
     assert again.sheet.vehicle.bore_mm == 81.0 and again.journal()[-1].sentence == "Bore: not stated to 81."
     with pytest.raises(JobError, match="read only"):
-        again.keep_sheet(again.sheet, "x")
+        again.save_sheet(again.sheet, "x")
     again.close()
 
 
@@ -242,7 +242,7 @@ job = Job.open(Path(sys.argv[1]))
 print("ready", flush=True)
 for n in range(100000):
     v = job.sheet.vehicle.changed(mass_kg=1000.0 + n % 500)
-    job.keep_sheet(job.sheet.changed(vehicle=v), f"mass {n}")
+    job.save_sheet(job.sheet.changed(vehicle=v), f"mass {n}")
     print(f"mass {n}", flush=True)
     if n % 5 == 0:
         job.fit(f"part {n}", {"fuel": f"part {n}"}, Fitting(parts=(f"p{n}",)))

@@ -158,7 +158,7 @@ def test_a_disk_that_is_full_at_any_statement_changes_nothing(demo_path, pulled,
             "waiver": lambda: job.waive(revision.id, "pulls", AUTHOR, "why", ""),
             "release": lambda: job.record_release(revision.id, AUTHOR, "ab" * 32, "a.zip"),
             "fit": lambda: job.fit("a part", {"fuel": "a part"}),
-            "sheet": lambda: job.keep_sheet(job.sheet.changed(purpose="track"), "purpose"),
+            "sheet": lambda: job.save_sheet(job.sheet.changed(purpose="track"), "purpose"),
             "note": lambda: job.note("test", "x"),
         }
         before = _all_of(job, draft)

@@ -34,7 +34,7 @@ def test_the_number_decides(key, value, state):
     item = next(i for i in default_items(PETROL) if i.key == key)
     assert item.by_number(value) == state
     seen = item.seen(state, "", "R", "2024-01-01", value)
-    assert seen.state == state and seen.who == "R" and f"{value:g}" in seen.said()
+    assert seen.state == state and seen.who == "R" and f"{value:g}" in seen.in_words()
 
 
 def test_a_watch_or_stop_needs_its_reason():

@@ -179,8 +179,8 @@ def test_consumption_of_blends_at_a_third(share, g_kwh):
     """At an efficiency of 0.34 about 245 g/kWh of petrol, 365 of E85, 395 of ethanol (from memory)."""
     sheet = SHEETS["injectors"]
     v, own = sheet.begin(Context(Vehicle(name="x")))
-    v, written = sheet.take(v, own, "conversion", 0.34)
-    v, written = sheet.take(v, written, "ethanol", share / 100.0)
+    v, written = sheet.entered(v, own, "conversion", 0.34)
+    v, written = sheet.entered(v, written, "ethanol", share / 100.0)
     assert from_canonical(v["consumption"], "g/kWh") == pytest.approx(g_kwh, rel=0.012)
     assert v["density"] == pytest.approx(ethanol_blend(fuels()["petrol-95"], share / 100.0).density)
 
@@ -206,11 +206,11 @@ def test_air_for_a_power_hardly_depends_on_the_fuel():
 def test_what_was_written_stays_until_its_source_moves():
     sheet = SHEETS["injectors"]
     v, own = sheet.begin(Context(Vehicle(name="x")))
-    v, written = sheet.take(v, own, "consumption", 320e-3 / 3.6e6)
+    v, written = sheet.entered(v, own, "consumption", 320e-3 / 3.6e6)
     assert from_canonical(v["consumption"], "g/kWh") == pytest.approx(320)
-    v, written = sheet.take(v, written, "power", 200e3)
+    v, written = sheet.entered(v, written, "power", 200e3)
     assert from_canonical(v["consumption"], "g/kWh") == pytest.approx(320)
-    v, written = sheet.take(v, written, "ethanol", 0.85)
+    v, written = sheet.entered(v, written, "ethanol", 0.85)
     assert from_canonical(v["consumption"], "g/kWh") == pytest.approx(3.6e9 / (0.276 * v["heating"]))
     assert "consumption" not in written and "power" in written
 
@@ -280,7 +280,7 @@ def test_every_sheet_begins_with_the_job_and_draws_its_chart(key, job):
     assert set(v) == {i.key for i in sheet.inputs} and own <= set(v)
     out = sheet.compute(v)
     assert sheet.say(v, out) and sheet.formula and sheet.source
-    assert all(o.said() for o in out)
+    assert all(o.in_words() for o in out)
     x, y = sheet.curve(v)
     assert x.size == y.size and np.all(np.diff(x) > 0) and np.isfinite(y).any()
     if sheet.limit is not None:

@@ -40,7 +40,7 @@ def test_what_cannot_be_is_refused(values, key, words):
 def test_an_unfinished_vehicle_is_possible():
     v = Vehicle(name="x")
     assert v.loss is None and displacement_m3(v) is None and derived(v) == []
-    assert v.said() == "kind and engine not stated"
+    assert v.in_words() == "kind and engine not stated"
     with pytest.raises(ValidationError):
         Vehicle(name="")
 

@@ -70,7 +70,7 @@ class Mover(Document):
     stretch: Bounded
     why: str = ""
 
-    def said(self, unit: str) -> str:
+    def in_words(self, unit: str) -> str:
         """What it does to a limit in this unit: `+20 to +22 kW`, `becomes 112 to 120 kW`."""
         if self.how == "adds":
             return f"{self.safe:+g} to {self.stretch:+g} {unit}"

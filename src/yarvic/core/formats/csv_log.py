@@ -91,7 +91,7 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, baromet
             continue
         # Each column leaves its table as it is taken, so that the log never stands in memory twice.
         column, columns[index] = columns[index], columns[time_index]
-        taken = _take(path, column, name, words, stoichiometric_afr)
+        taken = _read_column(path, column, name, words, stoichiometric_afr)
         key = taken.kind.key if taken.kind is not None else name
         if key in found:
             raise FormatError(
@@ -168,7 +168,7 @@ def _unit_of(path: Path, column: str, words: str, quantity: str) -> float:
         raise FormatError(f"column {column!r}: {error.what}", concerns=str(path), remedy=error.remedy) from None
 
 
-def _take(path: Path, series: polars.Series, name: str, words: str, stoichiometric: float | None) -> _Column:
+def _read_column(path: Path, series: polars.Series, name: str, words: str, stoichiometric: float | None) -> _Column:
     """A column with its channel, converted as far as its header says how."""
     values, column = _numbers(series, path), series.name
     known = find_channel(name)
@@ -278,9 +278,7 @@ def _make_absolute(c: _Column, barometer_pa: float | None, compared: bool, notes
     """A gauge pressure as an absolute one; `compared` is whether it is held against one that is absolute already."""
     if barometer_pa is None:
         barometer_pa = STANDARD_PRESSURE_PA
-        notes.append(
-            f"{c.header}: no barometer was logged; the standard one was used, {barometer_pa / 100:.0f} mbar"
-        )
+        notes.append(f"{c.header}: no barometer was logged; the standard one was used, {barometer_pa / 100:.0f} mbar")
         if compared:
             c.doubt = Doubt(
                 "reference",

@@ -31,7 +31,7 @@ LOOKS_EVERY_S = 0.02
 
 
 @contextmanager
-def said(path: Path) -> Iterator[None]:
+def reporting(path: Path) -> Iterator[None]:
     """Turn what SQLite reports into a JobError that says what to do."""
     try:
         yield
@@ -128,7 +128,7 @@ def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
     check_head(path)
     if read_only:
         _set_right(path)
-    with said(path):
+    with reporting(path):
         mode = "ro" if read_only else "rw"
         connection = sqlite3.connect(
             f"file:{quote(str(path.absolute()))}?mode={mode}", uri=True, isolation_level=None, check_same_thread=False,
@@ -165,7 +165,7 @@ def _set_right(path: Path) -> None:
             details=str(error),
         ) from None
     try:
-        with said(path):
+        with reporting(path):
             connection = sqlite3.connect(path)
             connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
             connection.close()
@@ -183,7 +183,7 @@ def create(path: Path) -> sqlite3.Connection:
             concerns=str(path),
             remedy="Choose a folder that you may write to.",
         ) from None
-    with said(path):
+    with reporting(path):
         connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
         _prepare(connection)
         schema = files("yarvic.core.job").joinpath("schema.sql").read_text("utf-8")
@@ -262,7 +262,7 @@ def verify(
     while True:
         if cancelled():
             raise Cancelled("checking the file was cancelled")
-        with said(path):
+        with reporting(path):
             connection = sqlite3.connect(f"file:{quote(str(path.absolute()))}?mode=ro", uri=True, timeout=WAITS_S)
             connection.set_progress_handler(lambda: int(make_room() or cancelled()), STEPS_BETWEEN_LOOKS)
             try:

@@ -55,7 +55,7 @@ class Records:
 
     @contextmanager
     def _reading(self) -> Iterator[None]:
-        with self._turn, file.said(self.path):
+        with self._turn, file.reporting(self.path):
             yield
 
     @property
@@ -94,7 +94,7 @@ class Records:
             )
         self._waiting += 1
         try:
-            with self._turn, file.said(self.path):
+            with self._turn, file.reporting(self.path):
                 self._connection.execute("BEGIN IMMEDIATE")
                 try:
                     yield self._connection

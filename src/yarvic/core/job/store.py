@@ -69,7 +69,7 @@ class Job(Runs):
         new.unlink(missing_ok=True)
         try:
             connection = file.create(new)
-            with file.said(path):
+            with file.reporting(path):
                 connection.execute("BEGIN")
                 connection.execute("INSERT INTO sheet VALUES (1, ?, '')", (sheet.model_dump_json(),))
                 connection.execute(
@@ -78,7 +78,7 @@ class Job(Runs):
                 )
                 connection.execute("COMMIT")
             if stock_image is not None:
-                cls(new, connection, lock, clock).take_stock(layout_toml, stock_image, author)
+                cls(new, connection, lock, clock).import_stock(layout_toml, stock_image, author)
             connection.close()
             file.put_in_place(new, path)
             return cls(path, file.connect(path, read_only=False), lock, clock)
@@ -109,7 +109,7 @@ class Job(Runs):
         """The job sheet."""
         return self._sheet  # type: ignore[no-any-return]
 
-    def keep_sheet(self, sheet: JobSheet, what: str) -> None:
+    def save_sheet(self, sheet: JobSheet, what: str) -> None:
         """Put the job sheet on disk in place of the one before; the journal says `what` was changed."""
         with self._committing() as c:
             c.execute("UPDATE sheet SET document = ?", (sheet.model_dump_json(),))
@@ -130,7 +130,7 @@ class Job(Runs):
             )
         return self._layout  # type: ignore[no-any-return]
 
-    def take_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> Revision:
+    def import_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> Revision:
         """Give a job without maps its layout and the image it arrived with, as revision Stock.
 
         Raises CalibrationError for an image that does not fit the layout, JobError when there are maps already.

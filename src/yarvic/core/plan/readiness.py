@@ -95,7 +95,7 @@ class Item(Document):
             value=value,
         )
 
-    def said(self) -> str:
+    def in_words(self) -> str:
         """Reason and number in a line."""
         number = ""
         if self.value is not None and self.measure is not None:
@@ -148,4 +148,4 @@ class Readiness:
 
     def stopping(self) -> str:
         """What stops, in a sentence; empty when nothing does."""
-        return "; ".join(f"{i.title}: {i.said()}" for i in self.of("stop"))
+        return "; ".join(f"{i.title}: {i.in_words()}" for i in self.of("stop"))

@@ -150,7 +150,7 @@ class Vehicle(Document):
         """What it is, in the words by which stations and readiness items are chosen."""
         return frozenset({self.ignition, self.induction, self.injection, self.gearbox, self.driven})
 
-    def said(self) -> str:
+    def in_words(self) -> str:
         """Kind and engine in words."""
         return ", ".join(words for words in (self.kind, self.engine) if words) or "kind and engine not stated"
 

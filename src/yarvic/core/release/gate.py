@@ -11,7 +11,7 @@ from yarvic.core.checks.run import Summary, families_of
 from yarvic.core.job.model import Evidence, Flash, JobSheet, Revision, Waiver
 from yarvic.core.plan.plan import not_fitted
 from yarvic.core.plan.readiness import Readiness
-from yarvic.core.release.grounds import Ground, keeps_shut, of_finding, read, still_waived
+from yarvic.core.release.grounds import Ground, of_finding, read, shuts_gate, still_waived
 
 # Spread of the mean power over the band, as a share of it, past which pulls do not repeat well enough to judge by.
 # Common practice, no published source: about 4 hp of 250 over three pulls.
@@ -86,7 +86,7 @@ def _with_waiver(condition: Condition, waiver: Waiver | None) -> Condition:
     if not condition.may_waive:
         return condition
     grounds = condition.grounds
-    if not grounds and keeps_shut(condition.severity):
+    if not grounds and shuts_gate(condition.severity):
         # A condition of the job itself: what it says is what was waived.
         grounds = (Ground(condition.evidence, condition.severity),)
     condition = replace(condition, grounds=grounds)
@@ -245,7 +245,7 @@ def _checks(case: Case) -> list[Condition]:
         worst = mine[0]
         text = worst.sentence()
         numbers = worst.worst.numbers(case.units)
-        grounds = tuple(of_finding(s.worst) for s in mine if keeps_shut(s.worst.severity))
+        grounds = tuple(of_finding(s.worst) for s in mine if shuts_gate(s.worst.severity))
         said = f"{text}: {numbers}" if numbers else text
         conditions.append(Condition(f"check {family}", family, worst.worst.severity, said, True, grounds))
     return conditions

@@ -47,7 +47,7 @@ def of_finding(finding: Finding) -> Ground:
     return Ground(finding.check, finding.severity, value, limit, rule.side, rule.unit, finding.where.evidence)
 
 
-def keeps_shut(severity: str) -> bool:
+def shuts_gate(severity: str) -> bool:
     """Whether a severity keeps the gate shut."""
     return severity not in (PASS, WATCH)
 

@@ -302,7 +302,7 @@ class DynoView(View):
         self.table.scrollToBottom()  # the newest run is the one that is looked for
         revision = s.evidence_revision()
         said = f"{simulated_mark(results)}{len(pulls)} runs of {revision.name}" if revision else ""
-        faults = s.bench.faults_said() if s.bench is not None else ""
+        faults = s.bench.faults_text() if s.bench is not None else ""
         self.about.setText(f"{said} · injected faults: {faults}" if faults else said)
 
     def _jump(self, where: Where) -> None:

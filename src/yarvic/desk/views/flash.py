@@ -132,7 +132,7 @@ class FlashView(View):
         self.memory = Memory()
         self.key = label("", "caption", wrap=True)
         self.go = act("Write and read back", session.flash)
-        self.said = label("", "quiet")
+        self.summary = label("", "quiet")
         self.journal = QListWidget()
         self.journal.setAccessibleName("Journal")
         frame = QFrame()
@@ -141,7 +141,7 @@ class FlashView(View):
         column.setContentsMargins(12, 10, 12, 10)
         column.setSpacing(8)
         column.addWidget(self.link)
-        column.addLayout(row(self.go, self.said, None, spacing=12))
+        column.addLayout(row(self.go, self.summary, None, spacing=12))
         column.addWidget(self.memory)
         column.addWidget(self.key)
         column.addWidget(label("Journal", "title"))
@@ -162,7 +162,7 @@ class FlashView(View):
         self.link.update()
         if s.bench is None or s.job is None:
             self.memory.show_states([])
-            self.said.setText(
+            self.summary.setText(
                 "Open a job first."
                 if s.job is None
                 else "This job has no maps yet: import its stock image under Maps."
@@ -174,7 +174,7 @@ class FlashView(View):
             return
         if not busy:
             self.memory.show_states(self._states())
-        self.said.setText(self._sentence(busy))
+        self.summary.setText(self._sentence(busy))
         self.key.setText(
             f"{len(self.memory.states)} blocks of {s.job.layout.block} bytes. Thin outline: same as the working image. Blue"
             " outline: differs. Half filled: written. Filled: read back equal. The block with the header is written last."

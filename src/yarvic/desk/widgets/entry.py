@@ -13,9 +13,9 @@ from yarvic.desk.widgets.words import chooser, label
 
 
 class Line(QLineEdit):
-    """A text that counts once it is done. `take` raises YarvicError or ValueError for what cannot be."""
+    """A text that counts once it is done. `enter` raises YarvicError or ValueError for what cannot be."""
 
-    def __init__(self, name: str, take: Callable[[str], None], width: int = 0, hint: str = "") -> None:
+    def __init__(self, name: str, enter: Callable[[str], None], width: int = 0, hint: str = "") -> None:
         super().__init__()
         self.setAccessibleName(name)
         self.setPlaceholderText(hint)
@@ -23,7 +23,7 @@ class Line(QLineEdit):
             self.setFixedWidth(width)
         self.fault = label("", "fault", wrap=True)
         self.fault.hide()
-        self._take = take
+        self._enter = enter
         self._shown = ""
         self.editingFinished.connect(self.done)
 
@@ -46,7 +46,7 @@ class Line(QLineEdit):
                 self._say("")
             return
         try:
-            self._take(text)
+            self._enter(text)
         except (YarvicError, ValueError) as error:
             self._say(error.what if isinstance(error, YarvicError) else str(error))
             return
@@ -86,9 +86,9 @@ class Line(QLineEdit):
             style.polish(self)
 
 
-def choice(name: str, values: Callable[[], list[tuple[str, str]]], take: Callable[[str], None]) -> QPushButton:
-    """A word that shows what is chosen; `values` are (kept, shown), `take` is given what is kept."""
-    return chooser(name, lambda: [(shown, lambda kept=kept: take(kept)) for kept, shown in values()])  # type: ignore[misc]
+def choice(name: str, values: Callable[[], list[tuple[str, str]]], enter: Callable[[str], None]) -> QPushButton:
+    """A word that shows what is chosen; `values` are (kept, shown), `enter` is given what is chosen."""
+    return chooser(name, lambda: [(shown, lambda kept=kept: enter(kept)) for kept, shown in values()])  # type: ignore[misc]
 
 
 class Sheet(QGridLayout):

@@ -30,8 +30,8 @@ class MoverRow(QWidget):
         self.part = choice("Part that moves it", self._parts, lambda key: self._set("part", key))
         hows = [("adds", "adds"), ("becomes", "becomes")]
         self.how = choice("How it moves", lambda: hows, lambda how: self._set("how", how))
-        self.safe = Line("Safe, by the part", partial(self._take, "safe"), 50)
-        self.stretch = Line("At most, by the part", partial(self._take, "stretch"), 50)
+        self.safe = Line("Safe, by the part", partial(self._enter, "safe"), 50)
+        self.stretch = Line("At most, by the part", partial(self._enter, "stretch"), 50)
         self.state = label("", "caption")
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 0, 0, 0)
@@ -66,24 +66,24 @@ class MoverRow(QWidget):
         return [(p.key, p.title) for p in job.sheet.parts] if job is not None else []
 
     def _set(self, entry: str, value: str) -> None:
-        self.session.attempt(lambda: self._keep(entry, value))
+        self.session.attempt(lambda: self._save(entry, value))
 
-    def _take(self, entry: str, text: str) -> None:
-        self._keep(entry, parse_number(text))
+    def _enter(self, entry: str, text: str) -> None:
+        self._save(entry, parse_number(text))
 
-    def _keep(self, entry: str, value: str | float) -> None:
+    def _save(self, entry: str, value: str | float) -> None:
         limit, sheet = self._limit(), self.session.sheet
         if limit is None or sheet is None:
             return
         movers = list(limit.moved_by)
         movers[self.key] = movers[self.key].changed(**{entry: value})
-        sheet.keep_limit(limit.changed(moved_by=tuple(movers)), limit.name)
+        sheet.save_limit(limit.changed(moved_by=tuple(movers)), limit.name)
 
     def _remove(self) -> None:
         limit, sheet = self._limit(), self.session.sheet
         if limit is not None and sheet is not None:
             movers = tuple(m for i, m in enumerate(limit.moved_by) if i != self.key)
-            self.session.attempt(lambda: sheet.keep_limit(limit.changed(moved_by=movers), limit.name))
+            self.session.attempt(lambda: sheet.save_limit(limit.changed(moved_by=movers), limit.name))
 
 
 class LimitRow(QFrame):
@@ -93,14 +93,14 @@ class LimitRow(QFrame):
         super().__init__()
         self.session, self.name = session, name
         self.setObjectName("line")
-        self.component = Line("Component", self._take_component)
+        self.component = Line("Component", self._enter_component)
         self.quantity = choice("Quantity", self._quantities, partial(self._set, "key"))
         self.basis = choice("Basis", self._bases, partial(self._set, "basis"))
-        self.safe = Line("Safe to", partial(self._take_number, "safe"), 50)
-        self.stretch = Line("At most", partial(self._take_number, "stretch"), 50)
+        self.safe = Line("Safe to", partial(self._enter_number, "safe"), 50)
+        self.stretch = Line("At most", partial(self._enter_number, "stretch"), 50)
         self.unit = choice("Unit", self._units, partial(self._set, "unit"))
-        self.speed = Line("At engine speed", self._take_speed, 58, "rpm")
-        self.source = Line("Source", partial(self._take_text, "source"), hint="where this number is from")
+        self.speed = Line("At engine speed", self._enter_speed, 58, "rpm")
+        self.source = Line("Source", partial(self._enter_text, "source"), hint="where this number is from")
         self.drop = word("Remove", self._remove)
         self.station = choice("Station", self._stations, partial(self._set, "station"))
         self.add = word("Moved by a part", self._add_mover)
@@ -189,7 +189,7 @@ class LimitRow(QFrame):
         part = next((p for p in free if p.station == limit.station), free[0])
         tenth = round(0.1 * limit.stretch, 1)
         mover = Mover(part=part.key, safe=tenth, stretch=tenth)
-        self.session.attempt(lambda: sheet.keep_limit(limit.changed(moved_by=(*limit.moved_by, mover)), limit.name))
+        self.session.attempt(lambda: sheet.save_limit(limit.changed(moved_by=(*limit.moved_by, mover)), limit.name))
 
     def _quantities(self) -> list[tuple[str, str]]:
         return [(key, limited.title) for key, limited in LIMITED.items()]
@@ -201,9 +201,9 @@ class LimitRow(QFrame):
         return [(u, u) for u in units_of(self.limit.limited.quantity)] if self.limit is not None else []
 
     def _set(self, entry: str, value: str) -> None:
-        self.session.attempt(lambda: self._keep(entry, value))
+        self.session.attempt(lambda: self._save(entry, value))
 
-    def _keep(self, entry: str, value: Any) -> None:
+    def _save(self, entry: str, value: Any) -> None:
         limit, sheet = self.limit, self.session.sheet
         if limit is None or sheet is None:
             return
@@ -237,22 +237,22 @@ class LimitRow(QFrame):
         new_limit = limit.changed(**values)
         before, self.name = self.name, new_limit.name
         try:
-            sheet.keep_limit(new_limit, before)
+            sheet.save_limit(new_limit, before)
         except YarvicError:
             self.name = before
             raise
 
-    def _take_component(self, text: str) -> None:
-        self._keep("component", text.strip())
+    def _enter_component(self, text: str) -> None:
+        self._save("component", text.strip())
 
-    def _take_text(self, entry: str, text: str) -> None:
-        self._keep(entry, text.strip())
+    def _enter_text(self, entry: str, text: str) -> None:
+        self._save(entry, text.strip())
 
-    def _take_number(self, entry: str, text: str) -> None:
-        self._keep(entry, parse_number(text))
+    def _enter_number(self, entry: str, text: str) -> None:
+        self._save(entry, parse_number(text))
 
-    def _take_speed(self, text: str) -> None:
-        self._keep("speed_rpm", parse_number(text) if text.strip() else None)
+    def _enter_speed(self, text: str) -> None:
+        self._save("speed_rpm", parse_number(text) if text.strip() else None)
 
     def _remove(self) -> None:
         sheet = self.session.sheet

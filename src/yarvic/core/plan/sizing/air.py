@@ -76,8 +76,8 @@ TURBO = Sizing(
     "power",
     _turbo,
     lambda v, o: (
-        f"{v['power'] / 1e3:.0f} kW at {v['speed']:,.0f} rpm: {o[3].said()} ({o[2].said()})"
-        f" at a pressure ratio of {o[0].said()}"
+        f"{v['power'] / 1e3:.0f} kW at {v['speed']:,.0f} rpm: {o[3].in_words()} ({o[2].in_words()})"
+        f" at a pressure ratio of {o[0].in_words()}"
     ),
     for_engine=lambda vehicle: vehicle.boost_controlled,
 )
@@ -111,7 +111,9 @@ COOLER = Sizing(
     ),
     "wanted",
     _cooler,
-    lambda v, o: f"A charge of {v['wanted'] - 273.15:.0f} degC at a ratio of {v['ratio']:.2f} asks for {o[0].said()}",
+    lambda v, o: (
+        f"A charge of {v['wanted'] - 273.15:.0f} degC at a ratio of {v['ratio']:.2f} asks for {o[0].in_words()}"
+    ),
     for_engine=lambda vehicle: vehicle.boost_controlled,
 )
 
@@ -140,7 +142,7 @@ COMPRESSION = Sizing(
     "new",
     _compression,
     lambda v, o: (
-        f"{v['ratio']:.1f} to {v['new']:.1f} to 1: {o[0].said()}, {o[1].said()} of {v['power'] / 1e3:.0f} kW"
+        f"{v['ratio']:.1f} to {v['new']:.1f} to 1: {o[0].in_words()}, {o[1].in_words()} of {v['power'] / 1e3:.0f} kW"
     ),
     caution="Above what the fuel allows, knock limits it: see the octane of the blend.",
     for_engine=lambda vehicle: vehicle.ignition == "spark",
@@ -179,6 +181,6 @@ EXHAUST = Sizing(
     ),
     "diameter",
     _exhaust,
-    lambda v, o: f"{v['power'] / 1e3:.0f} kW through {v['diameter'] * 1e3:.1f} mm: {o[0].said()}",
+    lambda v, o: f"{v['power'] / 1e3:.0f} kW through {v['diameter'] * 1e3:.1f} mm: {o[0].in_words()}",
     caution="Catalyst or filter stays in place on a road vehicle, or a lawful substitute goes in; noise has its own rules.",
 )

@@ -59,7 +59,8 @@ GEARING = Sizing(
     "redline",
     _gearing,
     lambda v, o: (
-        f"{v['redline']:,.0f} rpm: {o[0].said()}, {v['raised']:,.0f} rpm: {o[1].said()}; the shift drops to {o[3].said()}"
+        f"{v['redline']:,.0f} rpm: {o[0].in_words()}, {v['raised']:,.0f} rpm: {o[1].in_words()};"
+        f" the shift drops to {o[3].in_words()}"
     ),
     caution="Tyres must be rated for the speed.",
 )
@@ -92,7 +93,7 @@ PISTON = Sizing(
     ),
     "speed",
     _piston,
-    lambda v, o: f"{v['stroke'] * 1e3:.1f} mm at {v['speed']:,.0f} rpm: {o[0].said()}",
+    lambda v, o: f"{v['stroke'] * 1e3:.1f} mm at {v['speed']:,.0f} rpm: {o[0].in_words()}",
     lambda v: ComponentLimit(
         key="piston_speed",
         component="pistons",

@@ -112,7 +112,7 @@ INJECTORS = Sizing(
     "power",
     _injectors,
     lambda v, o: (
-        f"{v['count']:.0f} injectors of {o[0].said()} feed {v['power'] / 1e3:.0f} kW; those at hand {o[1].said()}"
+        f"{v['count']:.0f} injectors of {o[0].in_words()} feed {v['power'] / 1e3:.0f} kW; those at hand {o[1].in_words()}"
     ),
     _injector_limit,
     "Fuel under pressure: let it down before a line is opened, no fire near.",
@@ -170,7 +170,8 @@ WINDOW = Sizing(
     "power",
     _window,
     lambda v, o: (
-        f"{v['power'] / 1e3:.0f} kW at {v['speed']:,.0f} rpm fills {o[0].said()} of the window; full at {o[2].said()}"
+        f"{v['power'] / 1e3:.0f} kW at {v['speed']:,.0f} rpm fills {o[0].in_words()} of the window;"
+        f" full at {o[2].in_words()}"
     ),
     _window_limit,
     "High-pressure injection cuts skin: let the rail down before a line is opened.",
@@ -210,7 +211,9 @@ PUMP = Sizing(
     ),
     "power",
     _pump,
-    lambda v, o: f"{v['power'] / 1e3:.0f} kW asks for a pump of {o[0].said()}; the one at hand feeds {o[2].said()}",
+    lambda v, o: (
+        f"{v['power'] / 1e3:.0f} kW asks for a pump of {o[0].in_words()}; the one at hand feeds {o[2].in_words()}"
+    ),
     _pump_limit,
     "Fuel under pressure: let it down before a line is opened, no fire near.",
 )
@@ -285,7 +288,7 @@ TANK = Sizing(
     "wanted",
     _tank,
     lambda v, o: (
-        f"{o[0].said()} of E{v['source'] * 100:.0f} to {v['volume'] * 1e3:.0f} L of E{v['tank'] * 100:.0f}"
+        f"{o[0].in_words()} of E{v['source'] * 100:.0f} to {v['volume'] * 1e3:.0f} L of E{v['tank'] * 100:.0f}"
         f" make E{v['wanted'] * 100:.0f}"
     ),
     caution="No flame, no spark, and an earthed can.",
@@ -313,6 +316,6 @@ OCTANE = Sizing(
     ),
     "share",
     _octane,
-    lambda v, o: f"RON {v['ron']:.0f} with E{v['share'] * 100:.0f}: RON {o[0].said()}",
+    lambda v, o: f"RON {v['ron']:.0f} with E{v['share'] * 100:.0f}: RON {o[0].in_words()}",
     for_engine=lambda vehicle: vehicle.ignition == "spark",
 )

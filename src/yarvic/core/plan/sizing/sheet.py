@@ -135,7 +135,7 @@ class Output:
     unit: str
     decimals: int = 2
 
-    def said(self, units: Mapping[str, str] | None = None) -> str:
+    def in_words(self, units: Mapping[str, str] | None = None) -> str:
         """The number with its unit."""
         if not np.isfinite(self.value):
             return "not possible"
@@ -174,7 +174,7 @@ class Sizing:
                 found[each.key] = each.by(found)
         return found
 
-    def take(
+    def entered(
         self, values: Values, written: Collection[str], key: str, value: float
     ) -> tuple[dict[str, float], frozenset[str]]:
         """The values after one was written, and which stand as written: what follows from it moves with it again."""

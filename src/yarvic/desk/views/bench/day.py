@@ -32,8 +32,8 @@ class Day(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 4)
         column.setSpacing(2)
-        self.said = label("", "caption", wrap=True)
-        column.addWidget(self.said)
+        self.summary = label("", "caption", wrap=True)
+        column.addWidget(self.summary)
         self.plots = sheet()
         column.addWidget(self.plots, 1)
         self.strips = []
@@ -71,7 +71,7 @@ class Day(QFrame):
             f"{air.relative_humidity * 100:.0f} %",
         )
         hour, minute = divmod(round(clock * 60.0), 60)
-        self.said.setText(
+        self.summary.setText(
             f"Simulated weather by the hour. It is {hour:02d}:{minute:02d} in the cell: {', '.join(shown)}."
             " Runs and cool-downs let the day go on."
         )

@@ -49,7 +49,7 @@ class FaultList(QFrame):
             severity.setEnabled(value > 0.0)
             severity.show_value((value or self._severity.get(key, USUAL_SEVERITY)) * 100.0)
         if not any(box.hasFocus() for box, _ in self.lines.values()):
-            said = f"On: {bench.faults_said()}." if bench.faults else "A healthy vehicle."
+            said = f"On: {bench.faults_text()}." if bench.faults else "A healthy vehicle."
             self.about.setText(f"{said} Point at a fault to read what it leaves in the evidence.")
 
     def _fill(self, kind: str) -> None:

@@ -131,7 +131,7 @@ class BenchView(View):
     def _cell(self) -> Form:
         form = Form("Cell and tank")
         self.dyno = chooser(
-            "Dyno", lambda: [(d.title.capitalize(), partial(self._take_dyno, k)) for k, d in dynos().items()]
+            "Dyno", lambda: [(d.title.capitalize(), partial(self._enter_dyno, k)) for k, d in dynos().items()]
         )
         self.fuel = chooser("Fuel in the tank", self._fuels)
         self.fan = Number("Fan", 0.0, 100.0, 0, "%", lambda v: self._set(fan=v / 100.0))
@@ -152,7 +152,7 @@ class BenchView(View):
 
     # -- what a person does
 
-    def _take_dyno(self, key: str) -> None:
+    def _enter_dyno(self, key: str) -> None:
         self._do(lambda bench: bench.set_dyno(key))
 
     def _fill(self, fuel: str) -> None:
@@ -227,7 +227,7 @@ class BenchView(View):
         self.fan.show_value(bench.settings.fan * 100.0)
         tank = fuels_for(bench.plant).get(bench.tank, "fuel of the slot")
         show_choice(self.fuel, f"Tank: {tank}")
-        self.heat.setText(self._limits_said(bench))
+        self.heat.setText(self._limits_text(bench))
         self.faults.show_faults(bench)
 
     def _show_run(self, bench: BenchState) -> None:
@@ -240,7 +240,7 @@ class BenchView(View):
         self.knock.setVisible(bench.plant.kind != "turbo diesel")
 
     @staticmethod
-    def _limits_said(bench: BenchState) -> str:
+    def _limits_text(bench: BenchState) -> str:
         d = bench.plant.driveline
         return (
             f"Gears 1 to {len(d.gear_ratios)}; the gearbox is rated {d.gearbox_rating_nm:.0f} N m at the crank. Dyno 1 and 2"

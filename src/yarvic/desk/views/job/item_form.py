@@ -29,7 +29,7 @@ class ItemForm(QFrame):
         self.ask = Line("What is looked at", lambda text: None, hint="what is looked at")
         self.number = Line("Name of the number", lambda text: None, 150, "its number, if it has one")
         self.unit = Line("Unit of the number", lambda text: None, 62, "unit")
-        self.pick = choice("Side", lambda: list(SIDES.items()), self._take_side)
+        self.pick = choice("Side", lambda: list(SIDES.items()), self._enter_side)
         self.watch = Line("Watch from", lambda text: None, 56)
         self.stop = Line("Stop from", lambda text: None, 56)
         self.source = Line("Source of the limits", lambda text: None, hint="where the limits are from")
@@ -38,12 +38,12 @@ class ItemForm(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 6, 10, 6)
         column.setSpacing(3)
-        column.addLayout(row(self.title, self.ask, act("Save", self.keep), word("Cancel", self.hide)))
+        column.addLayout(row(self.title, self.ask, act("Save", self.save), word("Cancel", self.hide)))
         names = (label("watch from", "caption"), self.watch, label("stop from", "caption"), self.stop)
         column.addLayout(row(self.number, self.unit, self.pick, *names, self.source))
         column.addWidget(self.fault)
         for field in (self.title, self.ask, self.number, self.unit, self.watch, self.stop, self.source):
-            field.returnPressed.connect(self.keep)
+            field.returnPressed.connect(self.save)
         self.hide()
 
     def open(self, key: str) -> None:
@@ -59,12 +59,12 @@ class ItemForm(QFrame):
         self.watch.setText(f"{m.watch:g}" if m else "")
         self.stop.setText(f"{m.stop:g}" if m else "")
         self.source.setText(m.source if m else "")
-        self._take_side(m.side if m else "above")
+        self._enter_side(m.side if m else "above")
         self.fault.hide()
         self.show()
         self.title.setFocus()
 
-    def _take_side(self, side: str) -> None:
+    def _enter_side(self, side: str) -> None:
         self.side = side
         show_choice(self.pick, SIDES[side])
 
@@ -84,7 +84,7 @@ class ItemForm(QFrame):
         except ValidationError as error:
             raise JobError(first_fault(error), remedy="Nothing was changed.") from None
 
-    def keep(self) -> None:
+    def save(self) -> None:
         """Keep what was written."""
         sheet = self.session.sheet
         if sheet is None:

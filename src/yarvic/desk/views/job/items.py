@@ -21,7 +21,7 @@ from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
 from yarvic.state.readiness import read_fault_codes
 from yarvic.state.session import Session
-from yarvic.state.shop import keep_readiness, shop_readiness
+from yarvic.state.shop import save_readiness, shop_readiness
 
 STATES: tuple[tuple[State, str], ...] = (("pass", "Pass"), ("watch", "Watch"), ("stop", "Stop"))
 
@@ -38,12 +38,12 @@ class ItemRow(QFrame):
         self.glyph = Glyph(NO_DATA)
         self.title = label("", "", wrap=True)
         self.ask = label("", "caption", wrap=True)
-        self.value = Line("Value", self._take_value, 62)
+        self.value = Line("Value", self._enter_value, 62)
         self.unit = label("", "caption")
         self.states: dict[State, QPushButton] = {
             state: word(text, partial(self._decide, state), checkable=True) for state, text in STATES
         }
-        self.reason = Line("Reason", self._take_reason, hint="reason, for watch and stop")
+        self.reason = Line("Reason", self._enter_reason, hint="reason, for watch and stop")
         self.seen = Elided("caption")
         self.codes = word("Read from the unit", self._read_codes)
         self.codes.hide()
@@ -111,7 +111,7 @@ class ItemRow(QFrame):
         self.seen.setText(f"{item.who}, {when} UTC" if item.state else "nobody looked yet")
         self.setAccessibleName(f"{item.title}: {item.state or 'not looked at'}")
 
-    def _take_value(self, text: str) -> None:
+    def _enter_value(self, text: str) -> None:
         item = self._item()
         if not text.strip():
             self._see(item.state, None)
@@ -119,7 +119,7 @@ class ItemRow(QFrame):
         value = parse_number(text)
         self._see(item.by_number(value), value)
 
-    def _take_reason(self, text: str) -> None:
+    def _enter_reason(self, text: str) -> None:
         item = self._item()
         if item.state:
             self._see(item.state, item.value, text)
@@ -161,7 +161,7 @@ class ReadinessPanel(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.who = Line("Your name", self._take_name, 130, "who looks at it")
+        self.who = Line("Your name", self._enter_name, 130, "who looks at it")
         self.add = Line("New item", self._add, 150, "an item of your own")
         self.station = chooser("Station of the new item", self._stations)
         self._at = "cylinders"
@@ -196,7 +196,7 @@ class ReadinessPanel(QWidget):
         job = self.session.job
         return [i.key for i in job.sheet.readiness] if job is not None else []
 
-    def _take_name(self, text: str) -> None:
+    def _enter_name(self, text: str) -> None:
         self.session.settings.author = text.strip()
 
     def _stations(self) -> list[tuple[str, Callable[[], None]]]:
@@ -233,9 +233,9 @@ class ReadinessPanel(QWidget):
             return []
         usual = default_items(job.sheet.vehicle)
         found: list[tuple[str, Callable[[], None]]] = [
-            ("Save this list as the shop's", partial(self.session.attempt, self._keep)),
-            ("Load this list", lambda: self._take(fresh(job.sheet.readiness), "this list")),
-            ("Reset to the default list", lambda: self._take(usual, "the default list")),
+            ("Save this list as the shop's", partial(self.session.attempt, self._save)),
+            ("Load this list", lambda: self._load(fresh(job.sheet.readiness), "this list")),
+            ("Reset to the default list", lambda: self._load(usual, "the default list")),
         ]
         own: tuple[Item, ...] = ()
         try:
@@ -243,15 +243,15 @@ class ReadinessPanel(QWidget):
         except YarvicError as error:
             self.session.failed.emit(error)
         if own:
-            found.append(("Load the shop's list", lambda: self._take(own, "the shop's list")))
+            found.append(("Load the shop's list", lambda: self._load(own, "the shop's list")))
         return found
 
-    def _keep(self) -> None:
+    def _save(self) -> None:
         assert self.session.job is not None
-        path = keep_readiness(self.session.job.sheet)
+        path = save_readiness(self.session.job.sheet)
         self.session.say(f"Saved as the shop's list for this kind of engine: {path}")
 
-    def _take(self, items: tuple[Item, ...], what: str) -> None:
+    def _load(self, items: tuple[Item, ...], what: str) -> None:
         sheet = self.session.sheet
         assert sheet is not None
         self.session.attempt(lambda: sheet.set(f"Readiness now uses {what}.", readiness=items))

@@ -170,7 +170,7 @@ class StationPanel(QWidget):
         self.session = session
         self.station = ""
         self.title = label("", "title")
-        self.received = Line("Fitted when it came in", self._take_received, 176)
+        self.received = Line("Fitted when it came in", self._enter_received, 176)
         self.now = label("", "quiet", wrap=True)
         self.form = FittingForm(session)
         self.items: Rows[ItemRow] = Rows(
@@ -235,7 +235,7 @@ class StationPanel(QWidget):
         self.limits.show_rows([m.name for m in job.sheet.limits if m.station == self.station])
         self.add.setEnabled(not job.read_only)
 
-    def _take_received(self, text: str) -> None:
+    def _enter_received(self, text: str) -> None:
         if self.session.sheet is not None:
             self.session.sheet.set_fitted(self.station, text)
 
@@ -250,4 +250,4 @@ class StationPanel(QWidget):
             key="power", component=name, basis="wheel", unit="kW", safe=100.0, stretch=110.0, station=self.station,
             source="to be stated",
         )  # fmt: skip
-        self.session.attempt(lambda: sheet.keep_limit(new))
+        self.session.attempt(lambda: sheet.save_limit(new))

@@ -232,7 +232,7 @@ class Strip(QWidget):
         if best != self.chosen:
             self.choose(best)
 
-    def said(self, key: str) -> str:
+    def in_words(self, key: str) -> str:
         """A station in words, for those who do not see the strip."""
         places = self.places()
         if key not in places:

@@ -66,15 +66,15 @@ class VehiclePanel(QWidget):
             self._number(sheet, key)
         self._text(sheet, "cams", "Cams", "such as two, phased")
         self._flag(sheet, "knock_control")
-        fuels = Line("Fuels by map slot", self._take_fuels, TEXT_PX, "slot = fuel; slot = fuel")
+        fuels = Line("Fuels by map slot", self._enter_fuels, TEXT_PX, "slot = fuel; slot = fuel")
         self._add(sheet, "fuels", "Fuels", fuels)
 
     def _drive(self, sheet: Sheet) -> None:
         self._choice(sheet, "gearbox")
         self._flag(sheet, "gearbox_unit")
-        rating = Line("Gearbox rating", self._take_rating, FIELD_PX, "or tag 42")
+        rating = Line("Gearbox rating", self._enter_rating, FIELD_PX, "or tag 42")
         self._add(sheet, "gearbox_torque_nm", "Gearbox rating, N m", rating)
-        gears = Line("Gear ratios", self._take_gears, TEXT_PX, "lowest gear first")
+        gears = Line("Gear ratios", self._enter_gears, TEXT_PX, "lowest gear first")
         self._add(sheet, "gears", "Gears", gears)
         self._number(sheet, "final_drive")
         self._text(sheet, "clutch", "Clutch", "")
@@ -82,7 +82,7 @@ class VehiclePanel(QWidget):
         self._number(sheet, "tyre_radius_mm")
         self._number(sheet, "drivetrain_loss")
         self._text(sheet, "drivetrain_loss_from", "Loss is from", "stated, or coast-down")
-        sheet.wide(word("Use the loss of the last coast-down", self.take_coast_down))
+        sheet.wide(word("Use the loss of the last coast-down", self.use_coast_down))
         self._text(sheet, "family", "Engine family", "for ratings")
         self._text(sheet, "rating", "Rating", "")
 
@@ -94,7 +94,7 @@ class VehiclePanel(QWidget):
             self._add(sheet, key, name, pick)
         self._sheet_number(sheet, "altitude_m", "Altitude, m", "m")
         for at, name in ((0, "Band from, rpm"), (1, "Band to, rpm")):
-            field = Line(name, partial(self._take_band, at), FIELD_PX)
+            field = Line(name, partial(self._enter_band, at), FIELD_PX)
             self._add(sheet, f"band_{at}", name, field)
         pick = choice(
             "House standard",
@@ -115,13 +115,13 @@ class VehiclePanel(QWidget):
     def _number(self, sheet: Sheet, key: str) -> None:
         entry = entries()[key]
         name = f"{entry.title}, {entry.unit}" if entry.unit else entry.title
-        self._add(sheet, key, name, Line(entry.title, partial(self._take_number, key), FIELD_PX))
+        self._add(sheet, key, name, Line(entry.title, partial(self._enter_number, key), FIELD_PX))
 
     def _text(self, sheet: Sheet, key: str, name: str, hint: str) -> None:
-        def take(text: str) -> None:
+        def enter(text: str) -> None:
             self._state().set_vehicle(**{key: text.strip()})
 
-        self._add(sheet, key, name, Line(name, take, TEXT_PX, hint))
+        self._add(sheet, key, name, Line(name, enter, TEXT_PX, hint))
 
     def _choice(self, sheet: Sheet, key: str) -> None:
         name, values = _CHOICES[key]
@@ -133,7 +133,7 @@ class VehiclePanel(QWidget):
         self._add(sheet, key, name, pick)
 
     def _sheet_number(self, sheet: Sheet, key: str, name: str, unit: str) -> None:
-        def take(text: str) -> None:
+        def enter(text: str) -> None:
             words = text.strip().removesuffix(unit).strip() if unit else text.strip()
             if not words and key == "altitude_m":
                 self._state().set("Altitude removed.", altitude_m=None)
@@ -141,7 +141,7 @@ class VehiclePanel(QWidget):
             value = parse_number(words)
             self._state().set(f"{name}: {value:g}.", **{key: int(value) if key == "pulls_required" else value})
 
-        self._add(sheet, key, name, Line(name, take, FIELD_PX))
+        self._add(sheet, key, name, Line(name, enter, FIELD_PX))
 
     # -- what is taken
 
@@ -151,17 +151,17 @@ class VehiclePanel(QWidget):
             raise JobError("no job is open", remedy="Open a job first.")
         return state
 
-    def _take_number(self, key: str, text: str) -> None:
+    def _enter_number(self, key: str, text: str) -> None:
         self._state().set_vehicle(**{key: entries()[key].read(text)})
 
-    def _take_rating(self, text: str) -> None:
+    def _enter_rating(self, text: str) -> None:
         if text.strip().lower().startswith("tag"):
             value = float(to_canonical(torque_of_tag(text), "lb-ft"))
             self._state().set_vehicle(gearbox_torque_nm=round(value, 1))
         else:
-            self._take_number("gearbox_torque_nm", text)
+            self._enter_number("gearbox_torque_nm", text)
 
-    def _take_gears(self, text: str) -> None:
+    def _enter_gears(self, text: str) -> None:
         words = text.replace(";", " ").replace(", ", " ").replace(",", " ").split()
         try:
             ratios = tuple(float(w) for w in words)
@@ -169,7 +169,7 @@ class VehiclePanel(QWidget):
             raise ValueError("Gears: write ratios as digits, such as 3.6 2.1 1.4.") from None
         self._state().set_vehicle(gears=ratios)
 
-    def _take_fuels(self, text: str) -> None:
+    def _enter_fuels(self, text: str) -> None:
         fuels = {}
         for entry in text.split(";"):
             if not entry.strip():
@@ -180,7 +180,7 @@ class VehiclePanel(QWidget):
             fuels[slot.strip()] = key.strip()
         self._state().set_vehicle(fuels=fuels)
 
-    def _take_band(self, at: int, text: str) -> None:
+    def _enter_band(self, at: int, text: str) -> None:
         value = parse_number(text.lower().removesuffix("rpm"))
         band = list(self._state().sheet.band_rpm)
         band[at] = value
@@ -198,10 +198,10 @@ class VehiclePanel(QWidget):
         else:
             self._state().set(what, **{key: value})
 
-    def take_coast_down(self) -> None:
+    def use_coast_down(self) -> None:
         """Put the loss that the last coast-down measured onto the sheet."""
 
-        def take() -> None:
+        def enter() -> None:
             loss = measured_loss(self.session)
             said = f"{loss.share * 100:.1f} % (the run's own scatter: {loss.half_width * 100:.2f})"
             self._state().set_vehicle(
@@ -209,7 +209,7 @@ class VehiclePanel(QWidget):
             )
             self.session.say(f"The drivetrain loses {said}: {loss.source}. Losses under load come on top.")
 
-        self.session.attempt(take)
+        self.session.attempt(enter)
 
     # -- what is shown
 
@@ -229,7 +229,7 @@ class VehiclePanel(QWidget):
                 field.setEnabled(not job.read_only)
         found: dict[str, list[str]] = {}
         for each in derived(v):
-            found.setdefault(each.beside, []).append(_said(each))
+            found.setdefault(each.beside, []).append(_in_words(each))
         for key, label in self.beside.items():
             label.setText("; ".join(found.get(key, [])))
             label.setVisible(key in found)
@@ -267,7 +267,7 @@ _SHORT = {
 }
 
 
-def _said(each: Derived) -> str:
+def _in_words(each: Derived) -> str:
     if each.key.startswith("stoichiometric"):
         return f"{each.key.removeprefix('stoichiometric ')}: AFR {each.value:.2f}"
     unit = "kHz" if each.unit == "Hz" else each.unit

@@ -25,7 +25,7 @@ from yarvic.desk.widgets.panels import Panels
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
-from yarvic.state.shop import keep_template
+from yarvic.state.shop import save_template
 
 if TYPE_CHECKING:
     from yarvic.desk.window import Window
@@ -198,17 +198,17 @@ class JobView(View):
         if job is None:
             return []
         return [
-            ("Save as a template of the shop", self._keep_template),
+            ("Save as a template of the shop", self._save_template),
             ("Write to a TOML file", self.ask_to_write),
             ("Import from a TOML file", self.ask_to_read),
             ("New job", self.window_.new_job),
         ]
 
-    def _keep_template(self) -> None:
+    def _save_template(self) -> None:
         assert self.session.job is not None
         sheet = self.session.job.sheet
         try:
-            path = keep_template(sheet, sheet.title)
+            path = save_template(sheet, sheet.title)
         except YarvicError as error:
             self.session.failed.emit(error)
             return
@@ -245,7 +245,7 @@ class JobView(View):
             self.session.still(request)
             job, sheet = self.session.job, self.session.sheet
             assert job is not None and sheet is not None
-            sheet.take(read_sheet(path, onto=job.sheet), path.name)
+            sheet.import_sheet(read_sheet(path, onto=job.sheet), path.name)
         except YarvicError as error:
             self.session.failed.emit(error)
             return
@@ -290,7 +290,7 @@ class JobView(View):
                 Command(f"Station: {station.title}", "", partial(self.show_station, key))
                 for key, (station, _) in self.strip.places().items()
             ),
-            Command("Save the sheet as a template of the shop", "", self._keep_template),
+            Command("Save the sheet as a template of the shop", "", self._save_template),
             Command("Write the sheet to a TOML file", "", self.ask_to_write),
             Command("Import vehicle and limits from a TOML file", "", self.ask_to_read),
         ]

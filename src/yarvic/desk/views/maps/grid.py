@@ -189,10 +189,10 @@ class Grid(QTableView):
     def _watch(self) -> None:
         model = self.selectionModel()
         assert model is not None
-        model.selectionChanged.connect(lambda *_: self._take())
-        model.currentChanged.connect(lambda *_: self._take())
+        model.selectionChanged.connect(lambda *_: self._follow())
+        model.currentChanged.connect(lambda *_: self._follow())
 
-    def _take(self) -> None:
+    def _follow(self) -> None:
         if self.cells.table is None:
             return
         mask = np.zeros(self.cells.table.values.shape, dtype=bool)
@@ -209,7 +209,7 @@ class Grid(QTableView):
         self.cells.reload()
         if self.cells.table is not None:
             self.setCurrentIndex(self.cells.index(0, 0))
-            self._take()
+            self._follow()
 
     def select_block(self, top: int, left: int, bottom: int, right: int) -> None:
         """Select a rectangle of cells."""

@@ -30,7 +30,7 @@ class StockForm(QFrame):
         self.setObjectName("sheet")
         self.layout_file = Line("Layout file", lambda text: None, FIELD_PX, "layout of the control unit, TOML")
         self.image_file = Line("Image file", lambda text: None, FIELD_PX, "stock image: Intel HEX or raw bytes")
-        self.go = act("Import the stock image", self.take_files)
+        self.go = act("Import the stock image", self.import_files)
         self.unit = chooser("Read from a simulated unit", self._units)
         show_choice(self.unit, "Read from a simulated unit")
         self.fault = label("", "fault", wrap=True)
@@ -62,15 +62,15 @@ class StockForm(QFrame):
             field.setText(chosen)
 
     def _units(self) -> list[tuple[str, Callable[[], None]]]:
-        return [(f"{name.capitalize()}, simulated", partial(self.take_unit, name)) for name in VEHICLES]
+        return [(f"{name.capitalize()}, simulated", partial(self.read_unit, name)) for name in VEHICLES]
 
-    def take_unit(self, name: str) -> None:
+    def read_unit(self, name: str) -> None:
         """Read the unit of a simulated vehicle."""
-        self._take(lambda: (layout_text(name), stock_image(name)))
+        self._import(lambda: (layout_text(name), stock_image(name)))
 
-    def take_files(self) -> None:
+    def import_files(self) -> None:
         """Take the two files."""
-        self._take(self._files)
+        self._import(self._files)
 
     def _files(self) -> tuple[str, bytes]:
         for field, what in ((self.layout_file, "layout"), (self.image_file, "image")):
@@ -81,12 +81,12 @@ class StockForm(QFrame):
         layout = parse_layout(text)
         return text, read_image(Path(self.image_file.text().strip()).expanduser(), layout.size)
 
-    def _take(self, read: Callable[[], tuple[str, bytes]]) -> None:
+    def _import(self, read: Callable[[], tuple[str, bytes]]) -> None:
         self.fault.hide()
         try:
             layout, image = read()
             source = Path(self.image_file.text().strip()).name or "stock image"
-            self.session.take_stock(layout, image, self.session.settings.author, source=source)
+            self.session.import_stock(layout, image, self.session.settings.author, source=source)
         except YarvicError as error:
             self.fault.setText(str(error))
             self.fault.show()

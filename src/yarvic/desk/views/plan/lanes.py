@@ -57,10 +57,10 @@ class Lanes(QWidget):
         lanes = self.shown.lanes()
         count = len(lanes) + len(self.shown.others())
         self.setMinimumHeight(AXIS + 20 + LANE * max(count, 1))
-        self.setAccessibleDescription("; ".join(self._said(lane) for lane in lanes))
+        self.setAccessibleDescription("; ".join(self._in_words(lane) for lane in lanes))
         self.update()
 
-    def _said(self, lane: Lane) -> str:
+    def _in_words(self, lane: Lane) -> str:
         share = f", {lane.share * 100:.0f} % used" if lane.share is not None else ""
         return f"{lane.limit.component}{share}"
 

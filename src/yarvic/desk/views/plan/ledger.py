@@ -18,7 +18,7 @@ from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
 from yarvic.state.plan import PlanState
 from yarvic.state.session import Session
-from yarvic.state.shop import keep_kind, kinds
+from yarvic.state.shop import kinds, save_kind
 
 
 class PartRow(QFrame):
@@ -28,18 +28,18 @@ class PartRow(QFrame):
         super().__init__()
         self.session, self.key = session, key
         self.setObjectName("line")
-        self.title = Line("Part", self._take_title)
+        self.title = Line("Part", self._enter_title)
         self.station = choice("Station", self._stations, lambda k: self._set("station", k))
-        self.price = Line("Price", partial(self._take_number, "price"), 60)
-        self.hours = Line("Hours of work", partial(self._take_number, "hours"), 44)
+        self.price = Line("Price", partial(self._enter_number, "price"), 60)
+        self.hours = Line("Hours of work", partial(self._enter_number, "hours"), 44)
         self.money = label("", "caption")
         self.needs = chooser("Needs or excludes another part", self._related)
         show_choice(self.needs, "needs, excludes")
         self.caution = Line(
-            "Caution", lambda text: self._keep("caution", text.strip()), hint="what to mind, if anything"
+            "Caution", lambda text: self._save("caution", text.strip()), hint="what to mind, if anything"
         )
         self.drop = word("Remove", self._remove)
-        self.said = label("", "caption", wrap=True)
+        self.summary = label("", "caption", wrap=True)
         column = QVBoxLayout(self)
         column.setContentsMargins(2, 4, 2, 4)
         column.setSpacing(2)
@@ -50,7 +50,7 @@ class PartRow(QFrame):
         for field in (self.title, self.price, self.hours):
             column.addWidget(field.fault)
         column.addWidget(self.caution)
-        column.addWidget(self.said)
+        column.addWidget(self.summary)
 
     def part(self) -> Part | None:
         """The part as it is kept; None once it is gone."""
@@ -73,10 +73,10 @@ class PartRow(QFrame):
             f"not with {titles.get(k, k)}" for k in part.excludes
         ]
         for limit in job.sheet.limits:
-            lines += [f"{limit.component}: {m.said(limit.unit)}" for m in limit.moved_by if m.part == part.key]
+            lines += [f"{limit.component}: {m.in_words(limit.unit)}" for m in limit.moved_by if m.part == part.key]
         fitted = part.key in PlanState(self.session).fitted
         lines += ["fitted now"] if fitted else []
-        self.said.setText("; ".join(lines) or "moves no limit yet")
+        self.summary.setText("; ".join(lines) or "moves no limit yet")
         for field in (self.title, self.price, self.hours, self.caution):
             field.setReadOnly(job.read_only)
 
@@ -85,19 +85,19 @@ class PartRow(QFrame):
         return [(s.key, s.title) for s in stations(job.sheet.vehicle)] if job is not None else []
 
     def _set(self, entry: str, value: object) -> None:
-        self.session.attempt(lambda: self._keep(entry, value))
+        self.session.attempt(lambda: self._save(entry, value))
 
-    def _keep(self, entry: str, value: object) -> None:
+    def _save(self, entry: str, value: object) -> None:
         part, sheet = self.part(), self.session.sheet
         if part is None or sheet is None:
             return
-        sheet.keep_part(part.changed(**{entry: value}), part.key)
+        sheet.save_part(part.changed(**{entry: value}), part.key)
 
-    def _take_title(self, text: str) -> None:
-        self._keep("title", text.strip())
+    def _enter_title(self, text: str) -> None:
+        self._save("title", text.strip())
 
-    def _take_number(self, entry: str, text: str) -> None:
-        self._keep(entry, parse_number(text))
+    def _enter_number(self, entry: str, text: str) -> None:
+        self._save(entry, parse_number(text))
 
     def _related(self) -> list[tuple[str, Callable[[], None]]]:
         job, part = self.session.job, self.part()
@@ -133,7 +133,7 @@ class LedgerPanel(QWidget):
         self.session = session
         self.library = chooser("Add a kind from the library", self._kinds)
         show_choice(self.library, "Add from the library")
-        self.keep = Line("Add preset to the shop's library", self._keep_kind, 190, "title of the preset")
+        self.preset = Line("Add preset to the shop's library", self._save_kind, 190, "title of the preset")
         self.add_limit = word("Add a limit", self._add_limit)
         self.add_part = word("Add a part", self._add_part)
         self.limits: Rows[LimitRow] = Rows(lambda name: LimitRow(session, name), "No limit is stated yet.")  # type: ignore[arg-type]
@@ -146,8 +146,8 @@ class LedgerPanel(QWidget):
             columns.addLayout(column, 1)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
-        whole.addLayout(row(self.library, None, self.keep))
-        whole.addWidget(self.keep.fault)
+        whole.addLayout(row(self.library, None, self.preset))
+        whole.addWidget(self.preset.fault)
         whole.addLayout(columns, 1)
 
     def refresh(self) -> None:
@@ -162,30 +162,30 @@ class LedgerPanel(QWidget):
 
     def _kinds(self) -> list[tuple[str, Callable[[], None]]]:
         try:
-            return [(k.title, partial(self.take_kind, k.key)) for k in kinds().values()]
+            return [(k.title, partial(self.add_kind, k.key)) for k in kinds().values()]
         except YarvicError as error:
             self.session.failed.emit(error)
             return []
 
-    def take_kind(self, key: str) -> None:
+    def add_kind(self, key: str) -> None:
         """Take a kind's limits and parts into the ledger."""
         sheet = self.session.sheet
         if sheet is None:
             return
 
-        def take() -> None:
-            limits, parts = sheet.take_kind(kinds()[key])
+        def enter() -> None:
+            limits, parts = sheet.add_kind(kinds()[key])
             self.session.say(
                 f"{limits} limits and {parts} parts added. Look at each number before a plan hangs on it."
             )
 
-        self.session.attempt(take)
+        self.session.attempt(enter)
 
-    def _keep_kind(self, text: str) -> None:
+    def _save_kind(self, text: str) -> None:
         if self.session.job is None or not text.strip():
             return
-        path = keep_kind(self.session.job.sheet, text)
-        self.keep.clear()
+        path = save_kind(self.session.job.sheet, text)
+        self.preset.clear()
         self.session.say(f"Saved in the shop's own library: {path}")
 
     def _add_limit(self) -> None:
@@ -197,7 +197,7 @@ class LedgerPanel(QWidget):
         new = ComponentLimit(
             key="power", component=name, basis="wheel", unit="kW", safe=100.0, stretch=110.0, source="to be stated"
         )
-        self.session.attempt(lambda: sheet.keep_limit(new))
+        self.session.attempt(lambda: sheet.save_limit(new))
 
     def _add_part(self) -> None:
         sheet, job = self.session.sheet, self.session.job
@@ -205,4 +205,4 @@ class LedgerPanel(QWidget):
             return
         taken = {p.key for p in job.sheet.parts}
         key = next(k for k in (f"part-{i}" for i in range(1, 999)) if k not in taken)
-        self.session.attempt(lambda: sheet.keep_part(Part(key=key, title="Part to be named", station="cylinders")))
+        self.session.attempt(lambda: sheet.save_part(Part(key=key, title="Part to be named", station="cylinders")))

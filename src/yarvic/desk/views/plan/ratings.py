@@ -18,7 +18,7 @@ from yarvic.core.plan.plan import Target
 from yarvic.core.plan.ratings import Move, moves
 from yarvic.core.plan.solve import Solution, cheapest
 from yarvic.desk.theme import CAPTION_PX, font, tokens
-from yarvic.desk.views.plan.stages import said_bill
+from yarvic.desk.views.plan.stages import bill_text
 from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.words import Empty, label, row, word
 from yarvic.state.acts import SOLVING
@@ -178,7 +178,7 @@ class RatingsPanel(QWidget):
             for at, move in enumerate(mine):
                 card = RatingCard(move, self.session.settings.units)
                 card.setChecked(_name(move) == self._hand)
-                card.clicked.connect(partial(self._take_in_hand, _name(move)))
+                card.clicked.connect(partial(self._choose, _name(move)))
                 grid.addWidget(card, line, at + 1)
                 self.cards.append(card)
         grid.setRowStretch(len(families), 1)
@@ -189,7 +189,7 @@ class RatingsPanel(QWidget):
             old.hide()
             old.deleteLater()
 
-    def _take_in_hand(self, name: str, _checked: bool = False) -> None:
+    def _choose(self, name: str, _checked: bool = False) -> None:
         self._hand = name
         self._beside()
 
@@ -211,7 +211,7 @@ class RatingsPanel(QWidget):
         lines = []
         if move.allowed:
             lines.append(
-                f"{move.rating.title} by a file: {said_bill(rerating_bill(plan), plan.currency)}. A known result."
+                f"{move.rating.title} by a file: {bill_text(rerating_bill(plan), plan.currency)}. A known result."
             )
         else:
             lines.append(f"{move.rating.title} is refused: {'; '.join(move.reasons)}.")
@@ -235,7 +235,7 @@ class RatingsPanel(QWidget):
             self.session.request(SOLVING, reads=("the ledger", "builds")),
             "Working out the way by parts",
             lambda progress, cancelled: aside(lambda: cheapest(ledger, target), cancelled),
-            lambda found: show(self._said(found, currency)),
+            lambda found: show(self._in_words(found, currency)),
             failed=lambda error: show(f"By add-on parts: {error}"),
             visible=False,
         )
@@ -244,15 +244,15 @@ class RatingsPanel(QWidget):
         return self.session.job.sheet.plan.currency if self.session.job is not None else ""
 
     @staticmethod
-    def _said(found: Solution, currency: str) -> str:
+    def _in_words(found: Solution, currency: str) -> str:
         if not found.reached:
-            return (
-                f"By add-on parts: no set of the ledger carries it, limited by {' and '.join(found.blocks)}."
-            )
+            return f"By add-on parts: no set of the ledger carries it, limited by {' and '.join(found.blocks)}."
         titles = ", ".join(c.part.title.lower() for c in found.chosen)
         money = f"{found.cost:,.0f} {currency}".rstrip()
         if not found.chosen:
-            return "By a map of one's own: every limit carries that power on the vehicle as it is, without a licensed result."
+            return (
+                "By a map of one's own: every limit carries that power as the vehicle is, without a licensed result."
+            )
         return f"By add-on parts for the same power: {money} for {titles}, and a map of one's own to be proven."
 
     def _set_here(self) -> None:

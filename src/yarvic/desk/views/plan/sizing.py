@@ -160,7 +160,7 @@ class SizingPanel(QWidget):
         holder.setLayout(form)
         self.fields = {}
         for each in self.asked().values():
-            field = Line(each.title, partial(self._take, each.key), 70)
+            field = Line(each.title, partial(self._enter, each.key), 70)
             form.line(_named(each.title, each.unit), field)
             self.fields[each.key] = field
         self.inputs.addWidget(holder)
@@ -169,10 +169,10 @@ class SizingPanel(QWidget):
         """Forget what was written."""
         self.choose(self.key)
 
-    def _take(self, key: str, text: str) -> None:
+    def _enter(self, key: str, text: str) -> None:
         value = self.asked()[key].read(text)
         before = self._changed | set(self.own)
-        self.values, kept = self.sizing().take(self.values, before, key, value)
+        self.values, kept = self.sizing().entered(self.values, before, key, value)
         self.own -= before - kept  # what follows from it is not the job's any more
         self._changed = set(kept) - set(self.own) | {key}
         self._show()
@@ -201,8 +201,8 @@ class SizingPanel(QWidget):
                 field_style.polish(field)
         outputs = self.computed()
         first = outputs[0]
-        self.answer.setText(f"{first.title}: {first.said(units)}")
-        self.outputs.setText("\n".join(f"{o.title}: {o.said(units)}" for o in outputs[1:]))
+        self.answer.setText(f"{first.title}: {first.in_words(units)}")
+        self.outputs.setText("\n".join(f"{o.title}: {o.in_words(units)}" for o in outputs[1:]))
         self.caution.setText(sheet.caution)
         self.caution.setVisible(bool(sheet.caution))
         self.into.setEnabled(bool(np.isfinite(first.value)) and not job.read_only)
@@ -237,11 +237,11 @@ class SizingPanel(QWidget):
         sentence = sheet.say(self.values, self.computed())
         when = datetime.now(UTC).isoformat(timespec="seconds")
         try:
-            state.keep_answer(Answer(sheet=sheet.title, sentence=sentence, source=sheet.source, when=when))
+            state.save_answer(Answer(sheet=sheet.title, sentence=sentence, source=sheet.source, when=when))
             if sheet.limit is not None:
                 limit = sheet.limit(self.values)
                 same = next((m.name for m in state.sheet.limits if m.name == limit.name), None)
-                state.keep_limit(limit, same)
+                state.save_limit(limit, same)
                 self.session.say(
                     f"The ledger holds {limit.component}: {limit.safe:g} to {limit.stretch:g} {limit.unit}."
                 )

@@ -28,22 +28,22 @@ class StageRow(QFrame):
         self.plan = PlanState(session)
         self.setObjectName("card")
         self.number = label(f"{at + 1}", "title")
-        self.title = Line("Stage", partial(self._take, "title"), 170)
-        self.intent = Line("Map intent", partial(self._take, "intent"), hint="what the map is to do")
-        self.low = Line("Gain from, kW", partial(self._take_number, "gain_low_kw"), 50)
-        self.high = Line("Gain to, kW", partial(self._take_number, "gain_high_kw"), 50)
+        self.title = Line("Stage", partial(self._enter, "title"), 170)
+        self.intent = Line("Map intent", partial(self._enter, "intent"), hint="what the map is to do")
+        self.low = Line("Gain from, kW", partial(self._enter_number, "gain_low_kw"), 50)
+        self.high = Line("Gain to, kW", partial(self._enter_number, "gain_high_kw"), 50)
         self.fuel = chooser("Fuel required", self._fuels)
         self.gearbox = Line(
-            "Gearbox calibration", partial(self._take, "gearbox_calibration"), 170, "which one it pairs with"
+            "Gearbox calibration", partial(self._enter, "gearbox_calibration"), 170, "which one it pairs with"
         )
         self.gearbox_name = label("gearbox calibration", "caption")
-        self.hours = Line("Hours for the map", partial(self._take_number, "map_hours"), 44)
-        self.fees = Line("Fees", partial(self._take_number, "fees"), 56)
+        self.hours = Line("Hours for the map", partial(self._enter_number, "map_hours"), 44)
+        self.fees = Line("Fees", partial(self._enter_number, "fees"), 56)
         self.parts = chooser("Parts required", self._parts)
         show_choice(self.parts, "Parts")
         self.revisions = chooser("Revisions made for it", self._revisions)
         show_choice(self.revisions, "Revisions")
-        self.said = label("", "quiet", wrap=True)
+        self.summary = label("", "quiet", wrap=True)
         self.bill = label("", "caption", wrap=True)
         self.caution = label("", "caption", wrap=True)
         column = QVBoxLayout(self)
@@ -60,7 +60,7 @@ class StageRow(QFrame):
         column.addLayout(row(*gain, self.fuel, None, self.gearbox_name, self.gearbox, *cost))
         for field in self._lines():
             column.addWidget(field.fault)
-        for text in (self.said, self.bill, self.caution):
+        for text in (self.summary, self.bill, self.caution):
             column.addWidget(text)
 
     def _lines(self) -> tuple[Line, ...]:
@@ -99,7 +99,7 @@ class StageRow(QFrame):
         own = ", ".join(titles.get(k, k) for k in stage.parts) or "no part of its own"
         made = ", ".join(stage.revisions) or "none yet"
         state = f"Not fitted: {', '.join(off)}; the gate stays shut" if off else "All that it requires is fitted"
-        self.said.setText(f"Parts: {own}. Revisions: {made}. {state}.")
+        self.summary.setText(f"Parts: {own}. Revisions: {made}. {state}.")
         self.bill.setText(self._bill(stage))
         cautions = [p.caution for p in sheet.parts if p.key in stage.parts and p.caution]
         self.caution.setText(" ".join(dict.fromkeys(cautions)))
@@ -113,7 +113,7 @@ class StageRow(QFrame):
         sheet = job.sheet
         bill = stage_bill(sheet.plan, stage, sheet.parts)
         tasks = "; ".join(f"{t.title} {t.hours:g} h" for t in bill.tasks if t.hours)
-        words = [said_bill(bill, sheet.plan.currency), tasks]
+        words = [bill_text(bill, sheet.plan.currency), tasks]
         planned, measured = planned_gain_kw(stage), self.plan.measured_gain(stage)
 
         if planned is not None:
@@ -130,23 +130,23 @@ class StageRow(QFrame):
 
     # -- taken
 
-    def _keep(self, entry: str, value: Any) -> None:
+    def _save(self, entry: str, value: Any) -> None:
         stage, sheet = self.stage(), self.session.sheet
         if stage is None or sheet is None:
             return
-        sheet.keep_stage(self.at, stage.changed(**{entry: value}))
+        sheet.save_stage(self.at, stage.changed(**{entry: value}))
 
-    def _take(self, entry: str, text: str) -> None:
-        self._keep(entry, text.strip())
+    def _enter(self, entry: str, text: str) -> None:
+        self._save(entry, text.strip())
 
-    def _take_number(self, entry: str, text: str) -> None:
+    def _enter_number(self, entry: str, text: str) -> None:
         if not text.strip():
-            self._keep(entry, None if entry.startswith("gain") else 0.0)
+            self._save(entry, None if entry.startswith("gain") else 0.0)
             return
-        self._keep(entry, parse_number(text))
+        self._save(entry, parse_number(text))
 
     def _set(self, entry: str, value: Any) -> None:
-        self.session.attempt(lambda: self._keep(entry, value))
+        self.session.attempt(lambda: self._save(entry, value))
 
     def _fuels(self) -> list[tuple[str, Callable[[], None]]]:
         job = self.session.job
@@ -195,7 +195,7 @@ class StageRow(QFrame):
             self.session.attempt(lambda: sheet.drop_stage(self.at))
 
 
-def said_bill(bill: Bill, currency: str) -> str:
+def bill_text(bill: Bill, currency: str) -> str:
     """A bill in a line."""
     fees = f" and {bill.fees:,.0f} of fees" if bill.fees else ""
     total = f"{bill.total:,.0f} {currency}".rstrip()
@@ -217,10 +217,10 @@ class StagesPanel(QWidget):
         self.setMinimumWidth(760)  # where the window is narrower, it scrolls
         self.session = session
         self.add = word("Add a stage", self._add)
-        self.rate = Line("Hourly rate", partial(self._take_number, "rate"), 60)
-        self.currency = Line("Currency", self._take_currency, 52)
-        self.fee = Line("Fee for another rating", partial(self._take_number, "rerate_fee"), 60)
-        self.fee_hours = Line("Hours for another rating", partial(self._take_number, "rerate_hours"), 44)
+        self.rate = Line("Hourly rate", partial(self._enter_number, "rate"), 60)
+        self.currency = Line("Currency", self._enter_currency, 52)
+        self.fee = Line("Fee for another rating", partial(self._enter_number, "rerate_fee"), 60)
+        self.fee_hours = Line("Hours for another rating", partial(self._enter_number, "rerate_hours"), 44)
         self.of_rating = row(label("another rating: fee", "quiet"), self.fee, self.fee_hours, label("h", "quiet"))
         self.total = label("", "", wrap=True)
         self.stages: Rows[StageRow] = Rows(
@@ -261,7 +261,7 @@ class StagesPanel(QWidget):
                 widget.setVisible(rated)
         text = f"All stages: {self._all(plan_bill(plan, job.sheet.parts))}."
         if rated:
-            text += f" Another rating instead: {said_bill(rerating_bill(plan), plan.currency)}."
+            text += f" Another rating instead: {bill_text(rerating_bill(plan), plan.currency)}."
         self.total.setText(text if plan.stages else "")
         self.add.setEnabled(not job.read_only)
 
@@ -270,7 +270,7 @@ class StagesPanel(QWidget):
         job = self.session.job
         assert job is not None
         plan, state = job.sheet.plan, PlanState(self.session)
-        words = [said_bill(bill, plan.currency)]
+        words = [bill_text(bill, plan.currency)]
         gains = [planned_gain_kw(s) for s in plan.stages]
         if all(g is not None for g in gains):
             words.append(f"planned {_per_kw(bill, sum(g for g in gains if g is not None), plan.currency)}")
@@ -295,13 +295,13 @@ class StagesPanel(QWidget):
         titles = {s.title for s in sheet.sheet.plan.stages}
         count = len(titles)
         title = next(f"Stage {n}" for n in range(count + 1, 999) if f"Stage {n}" not in titles)
-        self.session.attempt(lambda: sheet.keep_stage(count, Stage(title=title)))
+        self.session.attempt(lambda: sheet.save_stage(count, Stage(title=title)))
 
-    def _take_number(self, entry: str, text: str) -> None:
+    def _enter_number(self, entry: str, text: str) -> None:
         value = parse_number(text) if text.strip() else 0.0
         if self.session.sheet is not None:
             self.session.sheet.set_plan(f"{entry.replace('_', ' ').capitalize()}: {value:g}.", **{entry: value})
 
-    def _take_currency(self, text: str) -> None:
+    def _enter_currency(self, text: str) -> None:
         if self.session.sheet is not None:
             self.session.sheet.set_plan(f"Currency {text.strip()}.", currency=text.strip())

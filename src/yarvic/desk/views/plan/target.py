@@ -38,16 +38,16 @@ class TargetPanel(QWidget):
         self.lanes.dropped.connect(self._drop_target)
         self.lanes.stage_dropped.connect(self._drop_stage)
         self.headline = label("", "big", wrap=True)
-        self.value = Line("Target", self._take_value, 64)
+        self.value = Line("Target", self._enter_value, 64)
         self.unit = choice("Unit of the target", self._units, lambda u: self._change(unit=u))
-        self.basis = choice("Basis of the target", lambda: [(b, b) for b in ("wheel", "crank")], self._take_basis)
-        self.low = Line("Held from", partial(self._take_band, 0), 60)
-        self.high = Line("Held to", partial(self._take_band, 1), 60)
+        self.basis = choice("Basis of the target", lambda: [(b, b) for b in ("wheel", "crank")], self._enter_basis)
+        self.low = Line("Held from", partial(self._enter_band, 0), 60)
+        self.high = Line("Held to", partial(self._enter_band, 1), 60)
         self.band = choice(
-            "Band", lambda: [("safe", "safe"), ("stretch", "stretch: life is spent")], self._take_limit_band
+            "Band", lambda: [("safe", "safe"), ("stretch", "stretch: life is spent")], self._enter_limit_band
         )
-        self.margin = Line("Margin, %", self._take_margin, 44)
-        self.budget = Line("Budget", self._take_budget, 66, "none")
+        self.margin = Line("Margin, %", self._enter_margin, 44)
+        self.budget = Line("Budget", self._enter_budget, 66, "none")
         self.money = label("", "quiet")
         self.solve_word = act("Find the cheapest parts", self.solve)
         self.most = word("Best target for the budget", self.solve_budget)
@@ -56,7 +56,7 @@ class TargetPanel(QWidget):
         self.state = word("As fitted", self._other_state)
         self.answer = label("", "", wrap=True)
         self.into = word("Put these parts into a stage", self._into_stage)
-        self.take = word("Use this target", self._take_found)
+        self.use = word("Use this target", self._use_found)
         self._solution: Solution | None = None
         self._answered: Request | None = None  # what the answer is for
         self._arrange()
@@ -88,7 +88,7 @@ class TargetPanel(QWidget):
         area.setWidget(self.lanes)
         column.addWidget(area, 1)
         column.addWidget(self.answer)
-        column.addLayout(row(self.into, self.take, None))
+        column.addLayout(row(self.into, self.use, None))
         column.addWidget(
             label(
                 "Green: safe; amber: works at the cost of its life; red: not. The line with the grip is the target: drag"
@@ -160,9 +160,9 @@ class TargetPanel(QWidget):
         return self.session.sheet
 
     def _change(self, **values: Any) -> None:
-        self.session.attempt(lambda: self._keep(**values))
+        self.session.attempt(lambda: self._save(**values))
 
-    def _keep(self, **values: Any) -> None:
+    def _save(self, **values: Any) -> None:
         sheet = self._sheet().sheet
         kept = sheet.plan.target
         unit = self.session.settings.units.get("power", "kW")
@@ -189,7 +189,7 @@ class TargetPanel(QWidget):
         self._solution = None
         self._sheet().set_plan(what, target=new)
 
-    def _take_value(self, text: str) -> None:
+    def _enter_value(self, text: str) -> None:
         if not text.strip():
             self._solution = None
             self._sheet().set_plan("Target removed.", target=None)
@@ -202,12 +202,12 @@ class TargetPanel(QWidget):
             unit = parse_unit(words[1])
             if unit.quantity not in ("power", "torque"):
                 raise JobError(f"{words[1]!r} measures {unit.quantity}", remedy="Give power or torque.")
-            self._keep(unit=unit.label)
-            self._keep(value=value)
+            self._save(unit=unit.label)
+            self._save(value=value)
             return
-        self._keep(value=value)
+        self._save(value=value)
 
-    def _take_basis(self, basis: str) -> None:
+    def _enter_basis(self, basis: str) -> None:
         def change() -> None:
             kept = self._sheet().sheet.plan.target
             if kept is None or kept.basis == basis:
@@ -216,25 +216,25 @@ class TargetPanel(QWidget):
             if moved is None:
                 raise JobError("the drivetrain's loss is not stated", remedy="State it under Job, Vehicle.")
             unit = UNITS[kept.unit]
-            self._keep(basis=basis, value=round(moved / unit.factor, unit.decimals))
+            self._save(basis=basis, value=round(moved / unit.factor, unit.decimals))
 
         self.session.attempt(change)
 
-    def _take_band(self, at: int, text: str) -> None:
+    def _enter_band(self, at: int, text: str) -> None:
         sheet = self._sheet().sheet
         band = list(sheet.plan.target.band_rpm if sheet.plan.target else sheet.band_rpm)
         band[at] = parse_number(text)
-        self._keep(band_rpm=tuple(band))
+        self._save(band_rpm=tuple(band))
 
-    def _take_limit_band(self, band: str) -> None:
+    def _enter_limit_band(self, band: str) -> None:
         self._solution = None
         self.session.attempt(lambda: self._sheet().set_plan(f"Limits by their {band} end.", band=band))
 
-    def _take_margin(self, text: str) -> None:
+    def _enter_margin(self, text: str) -> None:
         self._solution = None
         self._sheet().set_plan(f"Margin {text.strip()} %.", margin=parse_number(text) / 100.0)
 
-    def _take_budget(self, text: str) -> None:
+    def _enter_budget(self, text: str) -> None:
         self._solution = None
         value = parse_number(text) if text.strip() else None
         self._sheet().set_plan("Budget changed.", budget=value)
@@ -255,7 +255,7 @@ class TargetPanel(QWidget):
         new = stage.model_copy(
             update={"gain_low_kw": round(low + moved_kw, 1), "gain_high_kw": round(high + moved_kw, 1)}
         )
-        self.session.attempt(lambda: sheet.keep_stage(number, new))
+        self.session.attempt(lambda: sheet.save_stage(number, new))
 
     def _other_quantity(self) -> None:
         self.lanes.shown.quantity = "torque" if self.lanes.shown.quantity == "power" else "power"
@@ -300,9 +300,9 @@ class TargetPanel(QWidget):
         found, job = self._solution, self.session.job
         self.answer.setVisible(found is not None)
         self.into.setVisible(found is not None and bool(found.chosen))
-        self.take.setVisible(found is not None and job is not None and found.target != job.sheet.plan.target)
+        self.use.setVisible(found is not None and job is not None and found.target != job.sheet.plan.target)
         if found is not None and job is not None:
-            self.answer.setText(_said(found, job.sheet.plan.target, job.sheet.plan.currency))
+            self.answer.setText(_in_words(found, job.sheet.plan.target, job.sheet.plan.currency))
 
     def _into_stage(self) -> None:
         from yarvic.core.plan.plan import Stage
@@ -316,16 +316,16 @@ class TargetPanel(QWidget):
         target = found.target
         intent = f"{target.value:g} {target.unit} at the {target.basis}"
         stage = Stage(title=title, parts=tuple(c.part.key for c in found.chosen), intent=intent)
-        self.session.attempt(lambda: sheet.keep_stage(len(stages), stage))
+        self.session.attempt(lambda: sheet.save_stage(len(stages), stage))
         self.session.say(f"{title} holds these parts. Its map, gain and fuel are under Stages.")
 
-    def _take_found(self) -> None:
+    def _use_found(self) -> None:
         found = self._solution
         if found is not None:
             self._change(value=found.target.value)
 
 
-def _said(found: Solution, asked: Target | None, currency: str) -> str:
+def _in_words(found: Solution, asked: Target | None, currency: str) -> str:
     """The answer in sentences."""
     target = found.target
     made = f"{target.value:g} {target.unit} at the {target.basis}"
