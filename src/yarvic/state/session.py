@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
-from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 from psygnal import Signal
 
@@ -19,21 +17,21 @@ from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import NewRun
 from yarvic.core.plan.readiness import Readiness
-from yarvic.state.acts import CHECKING, JUDGING, READYING, Acts
+from yarvic.state.acts import CHECKING, READYING
 from yarvic.state.draft import DraftState, edits_towards
+from yarvic.state.judging import Judging
 from yarvic.state.opened import bench_of
 from yarvic.state.requests import Request
-from yarvic.state.results import RevisionResults, evaluate
+from yarvic.state.results import RevisionResults
 from yarvic.state.selection import DRAFT
 from yarvic.state.settings import Settings
-from yarvic.state.work import Asked, Progress, Runner
+from yarvic.state.work import Runner
 
 if TYPE_CHECKING:
     from yarvic.bench.rig import PullSettings
     from yarvic.core.link.flash import Flashed
     from yarvic.state.bench import BenchState, Measured
 
-T = TypeVar("T")
 # What a run is called in lists.
 RUN_NAMES = {
     "inertia": "pull",
@@ -48,11 +46,10 @@ STEP_TITLES = dict(zip(STEPS, ("Job", "Plan", "Maps", "Flash", "Dyno", "Logs", "
 SOURCE = "simulated bench"
 
 
-class Session(Acts):
+class Session(Judging):
     """State behind the window. Signals carry no data but what is named; listeners read the session."""
 
     panel_asked = Signal(str)  # a part of the step in sight is to be shown
-    results_changed = Signal()
     units_changed = Signal()
     theme_changed = Signal()
     step_changed = Signal(str)
@@ -62,10 +59,6 @@ class Session(Acts):
     def __init__(self, settings: Settings, runner: Runner) -> None:
         super().__init__(runner)
         self.settings = settings
-        self.results: dict[int, RevisionResults] = {}
-        self._unjudged: deque[int] = deque()
-        self._judging_on = 0  # the opening in which one of them is being judged
-        self._judge_starts = False
 
     # -- opening
 
@@ -136,60 +129,6 @@ class Session(Acts):
         self.say(
             str(no_bench) if no_bench is not None else f"{made.name} is on file. Flash it, then pull the baseline."
         )
-
-    # -- results
-
-    def working_results(self) -> RevisionResults | None:
-        """Results of the revision whose evidence is read."""
-        revision = self.evidence_revision()
-        return self.results.get(revision.id) if revision else None
-
-    def reference_results(self) -> RevisionResults | None:
-        """Results of the reference."""
-        return self.results.get(self.reference) if self.reference is not None else None
-
-    def _judge_all(self) -> None:
-        """Judge every revision, those in hand first."""
-        first = [r.id for r in (self.evidence_revision(), self.revision(self.reference)) if r is not None]
-        self._unjudged = deque(r.id for r in reversed(self.revisions()) if r.id not in first)
-        for revision_id in first:
-            self._judge(revision_id)
-        self._judge_on()
-
-    def _judge_on(self) -> None:
-        """Judge what nobody looks at now, one revision behind the other."""
-        while self._unjudged and self._judging_on != self.opening:
-            self._judging_on, self._judge_starts = self.opening, True
-            if not self._judge(self._unjudged.popleft(), partial(self._judge_ended, self.opening)):
-                self._judging_on = 0
-            self._judge_starts = False
-
-    def _judge_ended(self, opening: int) -> None:
-        if self._judging_on == opening:
-            self._judging_on = 0
-            if not self._judge_starts:  # else it ran in place, and the loop that started it goes on
-                self._judge_on()
-
-    def _judge(self, revision_id: int, ended: Callable[[], None] = lambda: None) -> bool:
-        """Judge a revision; gives whether there is anything to be judged. `ended` is called when that is over."""
-        job = self.job
-        if job is None:
-            return False
-        if not self._evidence_of(revision_id):
-            self.results[revision_id] = RevisionResults(revision_id, (), (), ())
-            return False
-        request = self.request(JUDGING, revision=revision_id, reads=("evidence", "judged by"))
-        before = {revision_id: self.results[revision_id]} if revision_id in self.results else {}
-
-        def work(progress: Progress, cancelled: Asked) -> RevisionResults:
-            return evaluate(job, [revision_id], progress, cancelled, before)[revision_id]
-
-        def apply(results: RevisionResults) -> None:
-            self.results[revision_id] = results
-            self.results_changed.emit()
-
-        self.requests.submit(request, "Judging", work, apply, ended=ended, visible=False)
-        return True
 
     # -- drafting
 
