@@ -379,6 +379,9 @@ ACTS = st.lists(
         st.tuples(st.just("finish"), st.integers(0, 5)),
         st.tuples(st.just("cancel"), st.integers(0, 5)),
         st.tuples(st.just("waive"), st.just(0)),
+        st.tuples(st.just("edit"), st.integers(1, 3)),
+        st.tuples(st.just("commit"), st.just(0)),
+        st.tuples(st.just("sign"), st.just(0)),
     ),
     min_size=4,
     max_size=14,
@@ -406,6 +409,11 @@ def test_every_outcome_is_where_it_was_asked_for(small_job, pulled, acts, early)
             assert session.bench.holds().id == session.job.flashes()[-1].revision_id
             for revision in known.values():
                 assert len(session.results[revision.id].pulls) == len(runs_of(session, revision.name))
+            for made in session.job.releases():
+                manifest = verify_package(session.job.path.with_name(made.package)).manifest
+                assert known[made.revision_id].name == manifest.revision
+                assert known[made.revision_id].image == manifest.image_sha256
+            assert session.draft is None or session.draft.steps == list(session.job.draft().steps)
             assert session.busy is None and not session.bench.flashing
         finally:
             session.close_job()
@@ -426,10 +434,23 @@ def _do(session, runner, act, n, asked):
     elif act == "cancel":  # what a person sees can be cancelled
         for p in runner.pending:
             p.handle.cancel() if p.visible else None
-    elif act == "waive":
+    else:
+        try:
+            _write(session, act, n)
+        except YarvicError:
+            return  # refused in place, as by the gate or for want of a draft
+
+
+def _write(session, act, n):
+    if act == "waive":
         shut = [c for c in gate_conditions(session) if c.may_waive and not c.met]
         for condition in shut[:1]:
-            try:
-                waive(session, begin_waiver(session, condition.key), "Rowan Sedge", REASON)
-            except YarvicError:
-                return
+            waive(session, begin_waiver(session, condition.key), "Rowan Sedge", REASON)
+    elif act == "edit":
+        change_a_cell(MapsState(session), -float(n))
+    elif act == "commit":
+        session.commit_draft(REASON, "Rowan Sedge")
+    elif act == "sign":
+        waive_all(session)
+        path = session.job.path.with_name(f"package-{len(session.job.journal())}.zip")
+        release(session, capture(session, "Rowan Sedge"), path)
