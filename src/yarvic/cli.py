@@ -146,7 +146,9 @@ def check(
         _print_json(document)
     else:
         for entry in document:
-            print(f"{entry['log']}: {entry['pulls']} pulls, {VERDICT_WORDS[entry['verdict']]}")
+            print(
+                f"{entry['log']}: {entry['pulls']} pull{'' if entry['pulls'] == 1 else 's'}, {VERDICT_WORDS[entry['verdict']]}"
+            )
             for sentence in (*entry["problems"], *entry["notes"]):
                 print(f"  log      {sentence}")
             for c in entry["checks"]:

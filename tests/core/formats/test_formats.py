@@ -222,3 +222,19 @@ def test_a_gauge_pressure_is_not_held_against_an_absolute_one_without_a_baromete
     assert doubts("kPa abs", "kPa gauge")[1] is not None
     assert doubts("kPa gauge", "kPa gauge") == doubts("kPa abs", "kPa abs") == (None, None)
     assert doubts("kPa gauge", "kPa abs", barometer_pa=85e3) == (None, None)
+
+
+@pytest.mark.parametrize(
+    "name", ["Knock retard cyl {}", "Knock retard{}", "Spark correction {}", "cyl{} ignition retard"]
+)
+def test_cylinders_that_are_numbered_from_zero_are_each_called_by_their_own_number(tmp_path, name):
+    path = tmp_path / "log.csv"
+    heads = ",".join(f"{name.format(i)} [deg]" for i in (2, 0, 1, 3))
+    path.write_text(f"time [s],RPM [rpm],{heads}\n0,2000,-2,-9,-1,-3\n0.1,2100,-2,-9,-1,-3\n")
+    log = read_csv_log(path)
+    depths = {i: abs(log.channel(f"spark_correction_{i}").values[0]) for i in (1, 2, 3, 4)}
+    assert depths == {1: 9.0, 2: 1.0, 3: 2.0, 4: 3.0}
+    assert any("numbered from 0" in note for note in log.notes)
+    path.write_text(f"time [s],RPM [rpm],{name.format(1)} [deg]\n0,2000,-1\n0.1,2100,-1\n")
+    log = read_csv_log(path)
+    assert "spark_correction_1" in log.channels and log.notes == ()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
 
@@ -31,6 +31,11 @@ class ChannelKind:
     sign: str = ""  # what a negative number means, where that is not plain
     reference: Reference = ""  # what a pressure is counted from inside; empty where it hardly matters
     index: int | None = None
+
+    @property
+    def family(self) -> str:
+        """Its key without the number."""
+        return self.key if self.index is None else self.key.rpartition("_")[0]
 
     @property
     def unit_choice(self) -> str:
@@ -154,6 +159,29 @@ def header_names() -> dict[str, tuple[ChannelKind, int]]:
 _NAMES: Mapping[str, tuple[ChannelKind, int]] = MappingProxyType(header_names())
 
 
-def find_channel(header_name: str) -> tuple[ChannelKind, int] | None:
-    """The channel that a log's header name stands for and its sign (1 or -1), or None when it is not known."""
-    return _NAMES.get(_plain(header_name))
+def _first(header_name: str) -> tuple[ChannelKind, int] | None:
+    """What a name that numbers something 0 would stand for if it were numbered 1."""
+    plain = _plain(header_name)
+    if plain in _NAMES:
+        return None
+    known = _NAMES.get(re.sub(r"(?<!\d)0(?!\d)", "1", plain))
+    return known if known is not None and known[0].index == 1 else None
+
+
+def numbered_from_zero(header_names: Iterable[str]) -> dict[str, str]:
+    """The families that a log numbers from 0, each with the name of its first."""
+    return {first[0].family: name for name in header_names if (first := _first(name)) is not None}
+
+
+def find_channel(header_name: str, from_zero: Collection[str] = ()) -> tuple[ChannelKind, int] | None:
+    """The channel that a log's header name stands for and its sign (1 or -1), or None when it is not known.
+
+    `from_zero` are the families that this log numbers from 0: there cylinder 0 is the first.
+    """
+    first, known = _first(header_name), _NAMES.get(_plain(header_name))
+    if first is not None:
+        return first if first[0].family in from_zero else None
+    if known is None or known[0].index is None or known[0].family not in from_zero:
+        return known
+    kind = CHANNELS.get(f"{known[0].family}_{known[0].index + 1}")
+    return None if kind is None else (kind, known[1])

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from yarvic.core.errors import FormatError, UnitError
-from yarvic.core.evidence.channels import CHANNELS, ChannelKind, find_channel
+from yarvic.core.evidence.channels import CHANNELS, ChannelKind, find_channel, numbered_from_zero
 from yarvic.core.evidence.log import Channel, Doubt, Log
 from yarvic.core.evidence.meaning import mixture_kind, pressure_reference, retard_sign
 from yarvic.core.formats.csv_dialect import Dialect, find_dialect
@@ -85,13 +85,14 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, baromet
     if not np.all(np.isfinite(time_s)):
         line = int(np.flatnonzero(~np.isfinite(time_s))[0]) + 2
         raise FormatError("a time stamp is missing", concerns=f"{path.name}, line {line}", remedy="Remove that line.")
+    from_zero = numbered_from_zero(name for name, _ in parsed)
     found: dict[str, _Column] = {}
     for index, (name, words) in enumerate(parsed):
         if index == time_index:
             continue
         # Each column leaves its table as it is taken, so that the log never stands in memory twice.
         column, columns[index] = columns[index], columns[time_index]
-        taken = _read_column(path, column, name, words, stoichiometric_afr)
+        taken = _read_column(path, column, find_channel(name, from_zero), name, words, stoichiometric_afr)
         key = taken.kind.key if taken.kind is not None else name
         if key in found:
             raise FormatError(
@@ -102,7 +103,10 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, baromet
         found[key] = taken
     if not found:
         raise FormatError("there are no channels beside time", concerns=str(path), remedy="Choose another file.")
-    notes = _settle_pressures(found, barometer_pa)
+    notes = [
+        f"{first}: cylinders are numbered from 0; this one was read as cylinder 1" for first in from_zero.values()
+    ]
+    notes += _settle_pressures(found, barometer_pa)
     return Log({key: _channel(key, c, time_s) for key, c in found.items()}, tuple(notes))
 
 
@@ -168,10 +172,16 @@ def _unit_of(path: Path, column: str, words: str, quantity: str) -> float:
         raise FormatError(f"column {column!r}: {error.what}", concerns=str(path), remedy=error.remedy) from None
 
 
-def _read_column(path: Path, series: polars.Series, name: str, words: str, stoichiometric: float | None) -> _Column:
-    """A column with its channel, converted as far as its header says how."""
+def _read_column(
+    path: Path,
+    series: polars.Series,
+    known: tuple[ChannelKind, int] | None,
+    name: str,
+    words: str,
+    stoichiometric: float | None,
+) -> _Column:
+    """A column with its channel, where it is known, converted as far as its header says how."""
     values, column = _numbers(series, path), series.name
-    known = find_channel(name)
     if known is None:
         return _Column(column, name, None, values, words)
     kind, sign = known
