@@ -146,9 +146,8 @@ def check(
         _print_json(document)
     else:
         for entry in document:
-            print(
-                f"{entry['log']}: {entry['pulls']} pull{'' if entry['pulls'] == 1 else 's'}, {VERDICT_WORDS[entry['verdict']]}"
-            )
+            pulls = "1 pull" if entry["pulls"] == 1 else f"{entry['pulls']} pulls"
+            print(f"{entry['log']}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")
             for sentence in (*entry["problems"], *entry["notes"]):
                 print(f"  log      {sentence}")
             for c in entry["checks"]:
