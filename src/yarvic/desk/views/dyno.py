@@ -41,6 +41,7 @@ if TYPE_CHECKING:
 # Throttles of a sweep, as bikes and street use are judged by.
 THROTTLES = (0.25, 0.5, 0.75, 1.0)
 COLUMNS = ("Run", "How", "Power at rpm", "Torque at rpm", "Factor", "Air", "Charge", "Cooled", "Build")
+NAME_PX = 20.0  # the height of a name on a chart
 
 
 class DynoView(View):
@@ -113,6 +114,9 @@ class DynoView(View):
             layout.setRowStretchFactor(line, stretch)
         for plot in (self.power, self.torque):
             plot.getAxis("bottom").setStyle(showValues=False)
+        self._bounds: dict[pg.PlotItem, tuple[float, float]] = dict.fromkeys((self.power, self.torque), (0.0, 1.0))
+        for plot in self._bounds:
+            plot.getViewBox().sigResized.connect(lambda _, plot=plot: self._make_room(plot))
         self.torque.setXLink(self.power)
         self.gained.setXLink(self.power)
         self.curves = {
@@ -218,10 +222,15 @@ class DynoView(View):
         self.power.enableAutoRange()
         for plot in (self.power, self.torque, self.gained):
             plot.autoRange(padding=0.04)
-        # Room above the curves for their names.
         for plot in (self.power, self.torque):
-            low, high = plot.viewRange()[1]
-            plot.setYRange(low, high + 0.14 * (high - low), padding=0)
+            self._bounds[plot] = tuple(plot.viewRange()[1])
+            self._make_room(plot)
+
+    def _make_room(self, plot: pg.PlotItem) -> None:
+        """Room above the curves for their names, however low the chart is."""
+        low, high = self._bounds[plot]
+        share = NAME_PX / max(plot.getViewBox().height() - NAME_PX, NAME_PX)
+        plot.setYRange(low, high + share * (high - low), padding=0)
 
     def _sentence(self, working: RevisionResults | None, reference: RevisionResults | None) -> None:
         s = self.session
