@@ -144,6 +144,43 @@ def test_a_gear_change_at_full_throttle_ends_a_sweep():
     assert [(round(p.from_rpm, -2), round(p.to_rpm, -2)) for p in pulls] == [(2000.0, 6000.0), (4200.0, 6400.0)]
 
 
+def limited(rng, limiter, hold_s=3.0):
+    """A sweep at full throttle from a hold at 1,800 rpm, 440 rpm/s up to 6,200, and the limiter behind it."""
+    t = np.arange(0.0, hold_s + 14.0, 0.02)
+    speed = np.clip(1800.0 + 440.0 * (t - hold_s), 1800.0, 6200.0)
+    speed = np.where(t > hold_s + 10.0, limiter(t - hold_s - 10.0), speed) + 8.0 * rng.normal(size=t.size)
+    return Log(
+        {"engine_speed": channel("engine_speed", t, speed), "throttle": channel("throttle", t, np.ones(t.size))}
+    )
+
+
+@pytest.mark.parametrize(
+    "limiter",
+    [
+        lambda s: np.full(s.shape, 6200.0),  # a governor holds
+        lambda s: 6200.0 - 150.0 * ((s / 0.22) % 1.0),  # a cut lets it fall and come back
+        lambda s: 6200.0 - 60.0 * (1.0 + np.sin(s * 9.0)),
+    ],
+)
+def test_a_pull_ends_at_the_limiter_and_begins_behind_the_hold_whatever_the_noise(limiter):
+    spans = [find_pulls(limited(np.random.default_rng(seed), limiter)) for seed in range(8)]
+    assert all(len(found) == 1 for found in spans)
+    for (p,) in spans:
+        assert 2.45 < p.start_s < 3.3 and 12.7 < p.end_s < 13.5
+
+
+def test_a_sweep_that_slows_down_is_found_whole():
+    """As with a big roller: 30 s, at 60 rpm/s in the end."""
+    t = np.arange(0.0, 30.0, 0.05)
+    speed = 1800.0 + 4400.0 * (1.0 - np.exp(-t / 14.0)) / (1.0 - np.exp(-30.0 / 14.0))
+    speed += 8.0 * np.random.default_rng(2).normal(size=t.size)
+    log = Log(
+        {"engine_speed": channel("engine_speed", t, speed), "throttle": channel("throttle", t, np.ones(t.size))}
+    )
+    (p,) = find_pulls(log)
+    assert p.start_s < 0.3 and p.end_s > 29.0
+
+
 def test_two_pulls_in_one_log():
     one = sweep()
     shift = one.span()[1] + 1.0

@@ -38,6 +38,11 @@ MIN_SWEEP_RPM = 1200.0
 THROTTLE_BAND = 0.04
 MIN_THROTTLE = 0.15
 GEAR_CHANGE_RPM = 300.0
+# Speed that stays within this share of the sweep from its lowest or highest, for longer than this and than this share
+# of its time, is a hold before the sweep, or the rev limiter after it.
+HOLD_BAND, HOLD_S, HOLD_SHARE = 0.01, 0.5, 0.03
+# Within so many rpm of its highest, a fall by as much as this is a limiter that cuts.
+LIMITER_SWING_RPM, LIMITER_FALL_RPM = 150.0, 40.0
 # A glance at the throttle before it is looked at closely, and no more than so many of them.
 GLANCES_HZ = 20.0
 MOST_GLANCES = 4_000_000
@@ -48,8 +53,8 @@ SETTLES_S = 6.0
 def find_pulls(log: Log) -> list[Pull]:
     """All pulls of a log, in time order.
 
-    A pull holds the throttle within a band of its median, lasts 1.5 s or more and climbs 1200 rpm or more. The lift,
-    a gear change and the rev limiter end it. A log without throttle or engine speed holds no pulls.
+    A pull holds the throttle within a band of its median, lasts 1.5 s or more and climbs 1200 rpm or more. It begins
+    behind a hold; the lift, a gear change and the rev limiter end it. A log without throttle or engine speed holds none.
     """
     if not {"throttle", "engine_speed"} <= set(log.channels):
         return []
@@ -67,14 +72,16 @@ def find_pulls(log: Log) -> list[Pull]:
 
 
 def _sweeps(t: FloatArray, rpm: FloatArray, first: int, last: int) -> list[tuple[int, int]]:
-    """Rises of engine speed within a stretch, each from its lowest to its highest sample, long and wide enough."""
+    """Rises of engine speed within a stretch, long and wide enough."""
     found = []
     low = high = -1
     for i in [*(k for k in range(first, last) if np.isfinite(rpm[k])), -1]:
         # It ends where speed has fallen by a gear change from its highest, and with the stretch.
         if i == -1 or (high >= 0 and rpm[high] - rpm[i] > GEAR_CHANGE_RPM):
-            if high > low >= 0 and t[high] - t[low] >= MIN_LENGTH_S and rpm[high] - rpm[low] >= MIN_SWEEP_RPM:
-                found.append((low, high))
+            if high > low >= 0 and rpm[high] - rpm[low] >= MIN_SWEEP_RPM:
+                low, high = _without_holds(t, rpm, low, high)
+                if t[high] - t[low] >= MIN_LENGTH_S:
+                    found.append((low, high))
             low = high = i
             continue
         if low < 0 or rpm[i] < rpm[low]:
@@ -82,6 +89,23 @@ def _sweeps(t: FloatArray, rpm: FloatArray, first: int, last: int) -> list[tuple
         elif rpm[i] > rpm[high]:
             high = i
     return found
+
+
+def _without_holds(t: FloatArray, rpm: FloatArray, low: int, high: int) -> tuple[int, int]:
+    """A rise without the speed that was held before it and the limiter that it ran into.
+
+    Which sample of a hold is the lowest or the highest is chance: with it the span would be of any length.
+    """
+    near = low + int(np.argmax(rpm[low : high + 1] >= rpm[high] - LIMITER_SWING_RPM))
+    top = np.fmax.accumulate(rpm[near : high + 1])
+    falls = np.flatnonzero(top - rpm[near : high + 1] > LIMITER_FALL_RPM)
+    if falls.size:
+        high = near + int(np.nanargmax(rpm[near : near + falls[0]]))
+    band = HOLD_BAND * (rpm[high] - rpm[low])
+    long = max(HOLD_S, HOLD_SHARE * (t[high] - t[low]))
+    arrives = low + int(np.argmax(rpm[low : high + 1] >= rpm[high] - band))
+    leaves = low + int(np.flatnonzero(rpm[low : high + 1] <= rpm[low] + band)[-1])
+    return (leaves if t[leaves] - t[low] > long else low), (arrives if t[high] - t[arrives] > long else high)
 
 
 def steady_span(log: Log) -> list[Pull]:
