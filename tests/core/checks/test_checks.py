@@ -13,10 +13,12 @@ from yarvic.core.checks.knock import Retard, knock
 from yarvic.core.checks.limits import default_limits, parse_limits, read_limits
 from yarvic.core.checks.rule import Rule
 from yarvic.core.checks.run import FAMILIES, check_log, summarize
+from yarvic.core.checks.sensors import sensor_ranges
 from yarvic.core.errors import FormatError
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Channel, Doubt, Log
 from yarvic.core.evidence.pulls import Pull
+from yarvic.core.units import UNITS
 
 T = np.arange(0.0, 10.0, 0.02)
 COMPONENTS = (
@@ -342,6 +344,41 @@ def test_a_few_missing_samples_are_left_out_not_averaged():
     few = HEALTHY["exhaust_temperature"].copy()
     few[10:15] = np.nan
     assert findings(exhaust_temperature=few)["exhaust_temperature"].value == pytest.approx(1123.15)
+
+
+@pytest.mark.parametrize(
+    ("channel", "reading", "check"),
+    [
+        ("exhaust_temperature", 273.15, "exhaust_temperature"),  # not connected
+        ("exhaust_temperature", 293.15, "exhaust_temperature"),  # as cold as the shop
+        ("coolant_temperature", 233.15, "coolant_temperature"),  # an open thermistor
+        ("oil_temperature", 233.15, "oil_temperature"),
+        ("charge_temperature", 233.15, "charge_rise"),
+        ("boost_pressure", 0.0, "boost_overshoot"),
+        ("rail_pressure", 0.0, "rail_sag"),
+        ("injector_window", 0.0, "injector_window"),
+    ],
+)
+def test_a_dead_sensor_is_no_engine_that_is_well(channel, reading, check):
+    changes = {channel: np.full(T.size, reading)}
+    if channel in ("boost_pressure", "rail_pressure"):
+        changes[channel.replace("pressure", "target")] = np.full(T.size, reading)
+    assert findings(**changes)[check].severity == NO_DATA
+
+
+def test_a_sensor_that_fails_within_the_pull_is_said_and_a_single_spike_left_out():
+    spiked, broken = HEALTHY["coolant_temperature"].copy(), HEALTHY["coolant_temperature"].copy()
+    spiked[100] = 500.0
+    broken[300:] = 233.15
+    assert findings(coolant_temperature=spiked)["coolant_temperature"].severity == PASS
+    found = findings(coolant_temperature=broken)["coolant_temperature"]
+    assert found.severity == NO_DATA and "past what its sensor can read" in found.note
+
+
+def test_every_sensor_range_is_of_a_known_channel_and_states_its_source():
+    for key, r in sensor_ranges().items():
+        assert UNITS[r.unit].quantity == CHANNELS[key].quantity
+        assert r.least < (r.reaches or r.least + 1.0) < r.most and len(r.source) > 10
 
 
 def test_without_a_ledger_its_checks_are_not_asked():

@@ -10,6 +10,7 @@ import numpy as np
 from yarvic.core.checks.finding import NO_DATA, Finding, Where, judge
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.rule import Rule
+from yarvic.core.checks.sensors import sensor_ranges
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve
@@ -65,9 +66,18 @@ class PullEvidence:
         if t.size < 5:
             raise EvidenceError(f"{c.title} was not logged through the pull", remedy="Log it and pull again.")
         good = np.isfinite(v)
+        r, what = sensor_ranges().get(key), "missing"
+        if r is not None and not np.all((v[good] >= r.canonical(r.least)) & (v[good] <= r.canonical(r.most))):
+            good &= (v >= r.canonical(r.least)) & (v <= r.canonical(r.most))
+            what = f"missing or past what its sensor can read ({r.least:g} to {r.most:g} {r.unit})"
         if np.count_nonzero(~good) > MOST_MISSING * v.size:
             share = np.count_nonzero(~good) / v.size * 100.0
-            raise EvidenceError(f"{share:.0f} % of {c.title} is missing in the pull", remedy="Pull again.")
+            raise EvidenceError(f"{share:.0f} % of {c.title} is {what} in the pull", remedy="Pull again.")
+        if r is not None and r.reaches is not None and v[good].max() < r.canonical(r.reaches):
+            raise EvidenceError(
+                f"{c.title} stays below {r.reaches:g} {r.unit}, and no engine under load does",
+                remedy="Check the sensor and its wiring, and pull again.",
+            )
         return t[good], v[good]
 
     def where(self, channel: str, time_s: float | None = None, cylinder: int | None = None) -> Where:
