@@ -346,6 +346,56 @@ def test_a_few_missing_samples_are_left_out_not_averaged():
     assert findings(exhaust_temperature=few)["exhaust_temperature"].value == pytest.approx(1123.15)
 
 
+def of_log(change):
+    """The findings of a whole log, found as the command line finds them."""
+    log = Log({k: change(c) for k, c in evidence().log.channels.items()})
+    (checked,) = check_log("R1", log, default_limits(COMPONENTS))
+    return {f.check: f for f in checked.findings if f.check != "power_and_torque"}
+
+
+def without(start_s, end_s):
+    def change(c):
+        keep = (c.time_s < start_s) | (c.time_s > end_s)
+        return replace(c, time_s=c.time_s[keep], values=c.values[keep])
+
+    return change
+
+
+def test_what_lies_in_a_gap_of_the_log_never_passes():
+    found = of_log(without(5.0, 6.5))
+    judged = [
+        f for f in found.values() if f.rule is not None and f.check in ("knock_retard", "lambda_lean", "rail_sag")
+    ]
+    assert len(judged) == 3 and {f.severity for f in judged} == {NO_DATA}
+    assert "is missing in the pull" in found["rail_sag"].note
+    assert of_log(without(5.0, 5.3))["rail_sag"].severity == PASS
+
+
+def test_a_log_whose_time_runs_backward_is_not_judged():
+    def back(c):
+        time_s = c.time_s.copy()
+        time_s[[250, 251]] = time_s[[251, 250]]
+        return replace(c, time_s=time_s)
+
+    found = of_log(back)
+    assert {found[c].severity for c in ("knock_retard", "lambda_lean", "rail_sag", "oil_temperature")} == {NO_DATA}
+    assert "time runs backward" in found["rail_sag"].note
+
+
+@pytest.mark.parametrize(("step", "severity"), [(0.1, STOP), (0.5, STOP), (1.0, NO_DATA)])
+def test_a_knock_that_may_lie_between_two_samples_never_passes(step, severity):
+    dip = np.where((T > 5.0) & (T < 5.9), -6.0, 0.0)  # held and given back, as a unit does
+
+    def seldom(c):
+        keep = slice(None, None, round(step / 0.02))
+        if c.key.startswith("spark_correction"):
+            values = dip if c.key.endswith("2") else c.values
+            return replace(c, time_s=c.time_s[keep], values=values[keep])
+        return c
+
+    assert of_log(seldom)["knock_retard"].severity == severity
+
+
 @pytest.mark.parametrize(
     ("channel", "reading", "check"),
     [

@@ -53,10 +53,10 @@ def test_faults_are_named():
     t = [0.0, 0.01, 0.02, 0.02, 0.03, 0.025, 0.04, 0.05, 0.06, 0.5]
     log = Log({"throttle": channel("throttle", t, [1, 1, np.nan, 1, 1, 1, 1, 1, 1, 1])})
     said = " ".join(p.sentence for p in problems(log))
-    assert "1 of 10 samples have no value" in said
-    assert "time runs backward at 1" in said
-    assert "1 time stamps repeat" in said
-    assert "1 gaps" in said
+    assert "1 sample of 10 without a value" in said
+    assert "time runs backward at 1 sample" in said
+    assert "1 time stamp repeated" in said
+    assert "1 gap of" in said
 
 
 def test_a_clean_log_has_no_faults(pulled):

@@ -14,7 +14,7 @@ from yarvic.core.checks.sensors import sensor_ranges
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve
-from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.log import GAP_STEPS, Log
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.physics import FloatArray
 
@@ -70,15 +70,23 @@ class PullEvidence:
         if r is not None and not np.all((v[good] >= r.canonical(r.least)) & (v[good] <= r.canonical(r.most))):
             good &= (v >= r.canonical(r.least)) & (v <= r.canonical(r.most))
             what = f"missing or past what its sensor can read ({r.least:g} to {r.most:g} {r.unit})"
-        if np.count_nonzero(~good) > MOST_MISSING * v.size:
-            share = np.count_nonzero(~good) / v.size * 100.0
-            raise EvidenceError(f"{share:.0f} % of {c.title} is {what} in the pull", remedy="Pull again.")
+        share = max(np.count_nonzero(~good) / v.size, self._unseen(t[good]))
+        if share > MOST_MISSING:
+            raise EvidenceError(f"{share * 100.0:.0f} % of {c.title} is {what} in the pull", remedy="Pull again.")
         if r is not None and r.reaches is not None and v[good].max() < r.canonical(r.reaches):
             raise EvidenceError(
                 f"{c.title} stays below {r.reaches:g} {r.unit}, and no engine under load does",
                 remedy="Check the sensor and its wiring, and pull again.",
             )
         return t[good], v[good]
+
+    def _unseen(self, time_s: FloatArray) -> float:
+        """The share of the pull that lies in gaps between these time stamps, and before and behind them."""
+        if time_s.size < 2:
+            return 1.0
+        steps = np.diff(np.concatenate(([self.pull.start_s], time_s, [self.pull.end_s])))
+        usual = float(np.median(np.diff(time_s)))
+        return float(np.sum(steps[steps > GAP_STEPS * usual] - usual)) / max(self.pull.length_s, 1e-9)
 
     def where(self, channel: str, time_s: float | None = None, cylinder: int | None = None) -> Where:
         """The place of a finding, with the engine speed at that time."""

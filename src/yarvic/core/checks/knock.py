@@ -111,6 +111,10 @@ def _heard(data: PullEvidence) -> tuple[list[Retard], str]:
 
 def _retard(data: PullEvidence, cylinder: int | None, key: str) -> Retard:
     t, correction = data.series(key)
+    step = float(np.median(np.diff(t)))
+    if step > data.limits.sensor["knock_step"] * (1.0 + 1e-6):
+        title = data.log.channel(key).title
+        raise EvidenceError(f"{title} was logged every {step:.1f} s: a knock can come and go in between")
     return Retard(cylinder, key, t, np.maximum(-correction, 0.0))
 
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
 from yarvic.core.checks.curve import curve
@@ -17,7 +19,7 @@ from yarvic.core.checks.temperatures import temperatures
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, dyno_curve
-from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.log import Doubt, Log
 from yarvic.core.evidence.pulls import Pull, find_pulls, steady_span
 
 # In the order in which practitioners read the evidence.
@@ -61,6 +63,7 @@ def check_log(
     A run at a held speed or a climb is judged as one span, by what does not need a sweep.
     """
     engine = engine or EngineKind()
+    log = _in_order(log)
     steady = conditions is not None and conditions.run in ("hold", "climb")
     applies = families_of(engine)
     results = []
@@ -79,6 +82,15 @@ def check_log(
         ]
         results.append(CheckedPull(pull, tuple(findings), found_curve))
     return results
+
+
+def _in_order(log: Log) -> Log:
+    """The log, with a doubt about each channel whose time runs backward: what lies in a pull cannot be told."""
+    why = "its time runs backward: sort the rows by time, or export the log again"
+    backward = {
+        k: replace(c, doubt=Doubt("time", why)) for k, c in log.channels.items() if np.any(np.diff(c.time_s) < 0)
+    }
+    return replace(log, channels={**log.channels, **backward}) if backward else log
 
 
 @dataclass(frozen=True)

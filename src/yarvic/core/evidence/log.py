@@ -17,9 +17,9 @@ GAP_STEPS = 8.0
 
 @dataclass(frozen=True)
 class Doubt:
-    """What of a channel is not known: its `reference` (what a pressure counts from), its `sign`, or its `unit`."""
+    """What of a channel is not known: its `reference` (what a pressure counts from), `sign`, `unit`, or `time`."""
 
-    about: Literal["reference", "sign", "unit"]
+    about: Literal["reference", "sign", "unit", "time"]
     sentence: str
 
 
@@ -92,24 +92,39 @@ class Problem:
 
 
 def problems(log: Log) -> list[Problem]:
-    """Missing numbers, gaps, and time stamps that repeat or run backward, channel by channel."""
+    """Doubts and missing numbers channel by channel; gaps and stamps that repeat or run backward for each clock."""
     found = []
+    clocks: dict[int, list[str]] = {}
     for key, c in log.channels.items():
+        clocks.setdefault(id(c.time_s), []).append(key)
         if c.doubt is not None:
             found.append(Problem(key, f"{c.title}: {c.doubt.sentence}"))
         missing = int(np.count_nonzero(~np.isfinite(c.values)))
         if missing:
-            found.append(Problem(key, f"{c.title}: {missing} of {c.values.size} samples have no value"))
-        steps = np.diff(c.time_s)
-        if not steps.size:
-            continue
-        backward = int(np.count_nonzero(steps < 0))
-        repeated = int(np.count_nonzero(steps == 0))
-        if backward:
-            found.append(Problem(key, f"{c.title}: time runs backward at {backward} samples"))
-        if repeated:
-            found.append(Problem(key, f"{c.title}: {repeated} time stamps repeat"))
-        gaps = int(np.count_nonzero(steps > GAP_STEPS * max(float(np.median(steps)), 1e-9)))
-        if gaps:
-            found.append(Problem(key, f"{c.title}: {gaps} gaps of more than {GAP_STEPS:.0f} steps"))
+            found.append(Problem(key, f"{c.title}: {_counted(missing, 'sample')} of {c.values.size} without a value"))
+    for keys in clocks.values():
+        found += _of_clock(log, keys)
     return found
+
+
+def _of_clock(log: Log, keys: list[str]) -> list[Problem]:
+    """What is wrong with the time stamps that these channels share."""
+    first = log.channels[keys[0]]
+    steps = np.diff(first.time_s)
+    if not steps.size:
+        return []
+    who = first.title if len(keys) == 1 else f"{first.title} and {len(keys) - 1} more"
+    if len(keys) == len(log.channels) > 1:
+        who = "All channels"
+    backward, repeated = int(np.count_nonzero(steps < 0)), int(np.count_nonzero(steps == 0))
+    gaps = int(np.count_nonzero(steps > GAP_STEPS * max(float(np.median(steps)), 1e-9)))
+    said = (
+        (backward, f"time runs backward at {_counted(backward, 'sample')}"),
+        (repeated, f"{_counted(repeated, 'time stamp')} repeated"),
+        (gaps, f"{_counted(gaps, 'gap')} of more than {GAP_STEPS:.0f} steps"),
+    )
+    return [Problem(keys[0], f"{who}: {sentence}") for count, sentence in said if count]
+
+
+def _counted(count: int, noun: str) -> str:
+    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
