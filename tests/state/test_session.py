@@ -3,12 +3,13 @@
 import numpy as np
 import pytest
 
+from yarvic.core.calibration.table import Steps
 from yarvic.core.checks.run import check_log
 from yarvic.core.errors import CalibrationError, JobError, UnitError, YarvicError
 from yarvic.core.job.store import Job
 from yarvic.core.release.gate import is_open
 from yarvic.core.release.package import verify_package
-from yarvic.core.units import parse_number
+from yarvic.core.units import UNITS, convert, parse_number, units_of
 from yarvic.state.maps import SCALARS, MapsState
 from yarvic.state.readings import compared, peaks, readings, route_state
 from yarvic.state.release import begin_waiver, capture, gate_conditions, release, waive
@@ -167,6 +168,20 @@ def test_edits_in_a_chosen_unit(session, maps):
     assert maps.table().values[5, 4] == pytest.approx(28.0 * 6.894757, abs=0.12)
     assert maps.shown(maps.table())[5, 4] == pytest.approx(28.0, abs=0.02)
     assert maps.display_unit("deg") == "deg"
+
+
+@pytest.mark.parametrize("key", ["boost_target", "torque_limit"])
+def test_a_cell_that_is_typed_as_it_is_shown_stays_as_it_is_in_every_unit(session, maps, key):
+    maps.choose(key)
+    table = maps.table()
+    quantity = UNITS[table.unit].quantity
+    for label in units_of(quantity):
+        session.choose_unit(quantity, label)
+        assert maps.display_unit(table.unit) == label
+        steps, places = Steps(table.step, table.origin), maps.decimals(table)
+        shown = np.array([[float(f"{v:.{places}f}") for v in row] for row in maps.shown(table)])
+        again = steps.nearest(convert(shown, label, table.unit), table.low, table.high)
+        assert np.array_equal(again, table.values), label
 
 
 def test_scalars(session, maps):

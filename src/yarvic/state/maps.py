@@ -17,7 +17,7 @@ from yarvic.core.calibration.edits import (
     set_cells,
     smooth_cells,
 )
-from yarvic.core.calibration.table import Scalar, Table
+from yarvic.core.calibration.table import Scalar, Steps, Table
 from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.evidence.cells import CellEvidence, cell_evidence
 from yarvic.core.physics import FloatArray
@@ -105,10 +105,13 @@ class MapsState:
         """The unit in which numbers of a table unit are shown."""
         return self.session.settings.units.get(UNITS[unit].quantity, unit)
 
-    def decimals(self, unit: str, decimals: int) -> int:
-        """Digits behind the point: the table's own in its own unit, else the display unit's."""
-        shown = self.display_unit(unit)
-        return decimals if shown == unit else UNITS[shown].decimals + (1 if shown in ("psi", "kPa") else 0)
+    def decimals(self, table: Table) -> int:
+        """Digits behind the point: as many as tell the table's steps apart in the unit in which it is shown."""
+        shown = self.display_unit(table.unit)
+        if shown == table.unit:
+            return table.decimals
+        origin, one = (float(convert(v, table.unit, shown)) for v in (table.origin, table.origin + table.step))
+        return Steps(one - origin, origin).decimals(UNITS[shown].decimals)
 
     def shown(self, table: Table) -> FloatArray:
         """The table's values in the display unit."""

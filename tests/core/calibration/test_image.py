@@ -4,7 +4,7 @@ import zlib
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from yarvic.bench.vehicles import layout_text, stock_calibrations
@@ -20,6 +20,7 @@ from yarvic.core.calibration.image import (
     unpack,
 )
 from yarvic.core.calibration.layout import parse_layout, read_layout
+from yarvic.core.calibration.table import Steps
 from yarvic.core.errors import CalibrationError
 
 
@@ -264,3 +265,21 @@ def test_what_the_storage_cannot_hold_is_refused_at_the_edit():
     assert (table.low, table.high) == (-40.0, 87.5)
     with pytest.raises(CalibrationError, match="outside the bounds"):
         set_cells(table, np.ones((3, 4), dtype=bool), 88.0)
+
+
+@given(
+    st.sampled_from([1.0, 0.1, 0.75, 0.05, 0.5, 2.5, 12.5, 1 / 3, 1 / 256, 1e-4, 1e-5]),
+    st.one_of(st.floats(-60.0, 60.0), st.sampled_from([0.0, -40.0, 0.75, 0.5, 0.05])),
+    st.integers(0, 3),
+    st.integers(-32768, 65535),
+)
+@example(0.1, 0.75, 1, 0)  # 0.75 shown as 0.8 would be typed in as 0.85
+@example(2.5, 0.0, 0, 1)  # 2.5 shown as 2 would be no number of this table
+@settings(max_examples=400, deadline=None)
+def test_a_number_that_is_typed_as_it_is_shown_finds_its_own_step(step, origin, wanted, raw):
+    steps = Steps(step, origin)
+    value, places = float(steps.value(raw)), steps.decimals(wanted)
+    assert float(steps.nearest(float(f"{value:.{places}f}"), -1e9, 1e9)) == value
+    assert places >= wanted
+    if step in (0.1, 0.75, 0.5, 2.5, 12.5) and origin in (0.0, -40.0, 0.75, 0.5, 0.05):
+        assert float(f"{value:.{places}f}") == value  # what can be shown exactly is

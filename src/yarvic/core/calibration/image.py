@@ -125,7 +125,7 @@ def unpack(data: bytes, layout: Layout, slot: str, *, source: str = "image") -> 
             numbers(t, t.x.count * t.y.count).reshape(t.y.count, t.x.count),
             *bounds(t),
             t.factor,
-            Steps(t.factor).decimals(t.decimals),
+            Steps(t.factor, t.offset).decimals(t.decimals),
             t.offset,
         )
         for t in layout.tables
@@ -138,7 +138,7 @@ def unpack(data: bytes, layout: Layout, slot: str, *, source: str = "image") -> 
             float(numbers(s, 1)[0]),
             *bounds(s),
             s.factor,
-            Steps(s.factor).decimals(s.decimals),
+            Steps(s.factor, s.offset).decimals(s.decimals),
             s.offset,
         )
         for s in layout.scalars

@@ -55,8 +55,21 @@ class Steps:
         return max(9, 6 + ceil(-log10(self.step)))
 
     def decimals(self, wanted: int) -> int:
-        """Digits behind the point that tell neighbouring steps apart, at least the wanted ones."""
-        return max(wanted, min(ceil(-log10(self.step) - 1e-9), MOST_DECIMALS))
+        """Digits behind the point, at least the wanted ones, that name every number that can be stored.
+
+        Exactly, where two digits more than tell neighbours apart are enough for that; else so finely that a number
+        that is typed as it is shown finds its own step again.
+        """
+        for places in range(wanted, MOST_DECIMALS):
+            if self._on(10.0**-places):
+                return places
+            if 10.0**-places < self.step * (1.0 - 1e-9):
+                return next((p for p in (places + 1, places + 2) if self._on(10.0**-p)), places)
+        return max(wanted, MOST_DECIMALS)
+
+    def _on(self, grid: float) -> bool:
+        """Whether all numbers that can be stored are multiples of a power of ten."""
+        return all(abs(v / grid - round(v / grid)) < 1e-6 for v in (self.step, self.origin))
 
 
 # What rounding may miss a bound by, and the most digits that are shown.

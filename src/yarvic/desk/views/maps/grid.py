@@ -43,7 +43,7 @@ class TableModel(QAbstractTableModel):
         self.shown = self.maps.shown(table) if table is not None else np.zeros((0, 0))
         self.difference = self.maps.difference()
         self.evidence = self.maps.evidence()
-        self.decimals = self.maps.decimals(table.unit, table.decimals) if table is not None else 0
+        self.decimals = self.maps.decimals(table) if table is not None else 0
         low, high = (self.shown.min(), self.shown.max()) if self.shown.size else (0.0, 1.0)
         self.share = (self.shown - low) / (high - low) if high > low else np.full(self.shown.shape, 0.4)
 
