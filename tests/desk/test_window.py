@@ -7,13 +7,14 @@ import numpy as np
 import pytest
 from pictures import painted
 from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QFontMetrics
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, VERDICT_WORDS, WATCH
 from yarvic.core.job.store import Job
 from yarvic.desk.app import make_window
-from yarvic.desk.theme import NIGHT, PAPER, tokens
+from yarvic.desk.theme import BODY_PX, NIGHT, PAPER, font, tokens
 from yarvic.desk.tour import Driver
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.state.release import begin_waiver, waive
@@ -721,6 +722,22 @@ def test_verdicts_differ_in_shape_not_only_in_colour(qapp):
         painter.end()
         shapes.add(tuple(image.pixelColor(x, y).alpha() > 100 for x in range(16) for y in range(16)))
     assert len(shapes) == 4
+
+
+@pytest.mark.parametrize("unit", ["kPa", "bar", "psi", "Pa"])
+def test_no_number_of_a_table_is_cut_off(driver, unit):
+    window = driver.window
+    window.resize(1024, 700)
+    driver.step(3)
+    view = window.view("maps")
+    view.maps.choose("boost_target")
+    window.session.choose_unit("pressure", unit)
+    driver.settle()
+    cells, metrics = view.grid.cells, QFontMetrics(font(BODY_PX, bold=True))
+    for row in range(cells.rowCount()):
+        for column in range(cells.columnCount()):
+            assert metrics.horizontalAdvance(cells.index(row, column).data()) + 6 <= view.grid.columnWidth(column)
+    assert view.corner.text().endswith(unit)
 
 
 def test_a_blank_picture_is_no_picture(qapp):

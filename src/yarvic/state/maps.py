@@ -117,6 +117,12 @@ class MapsState:
         """The table's values in the display unit."""
         return np.asarray(convert(table.values, table.unit, self.display_unit(table.unit)), dtype=np.float64)
 
+    def bounds(self, table: Table) -> str:
+        """The table's bounds in the display unit, in words."""
+        unit, places = self.display_unit(table.unit), self.decimals(table)
+        low, high = (float(convert(v, table.unit, unit)) for v in (table.low, table.high))
+        return f"{round(low, places):g} to {round(high, places):g} {unit}"
+
     def difference(self) -> FloatArray | None:
         """Working less reference in the display unit; None without a reference on the same axes."""
         now, then = self.table(), self.reference()

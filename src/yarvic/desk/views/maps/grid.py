@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionModel, QModelIndex, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPen
+from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QTableView
 
 from yarvic.core.checks.limits import default_limits
@@ -13,6 +13,8 @@ from yarvic.state.maps import MapsState
 
 # Deeper retard than the knock check allows tints the bar at a cell's foot.
 KNOCK_DEG = default_limits().rules["knock_retard"].stop
+
+LEAST_CELL_PX, CELL_MARGIN_PX = 40, 9
 
 
 class TableModel(QAbstractTableModel):
@@ -179,12 +181,23 @@ class Grid(QTableView):
         horizontal, vertical = self.horizontalHeader(), self.verticalHeader()
         assert horizontal is not None and vertical is not None
         horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        horizontal.setMinimumSectionSize(40)
         vertical.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         vertical.setMinimumSectionSize(22)
         vertical.setFixedWidth(52)
         vertical.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.cells.modelReset.connect(self._widen)
+        self.cells.dataChanged.connect(self._widen)
+        self._widen()
         self._watch()
+
+    def _widen(self) -> None:
+        """Columns as wide as their widest number: what is cut off would be read as another."""
+        header, decimals = self.horizontalHeader(), self.cells.decimals
+        assert header is not None
+        widest = max((f"{v:.{decimals}f}" for v in self.cells.shown.flat), key=len, default="")
+        header.setMinimumSectionSize(
+            max(LEAST_CELL_PX, QFontMetrics(font(BODY_PX, bold=True)).horizontalAdvance(widest) + CELL_MARGIN_PX)
+        )
 
     def _watch(self) -> None:
         model = self.selectionModel()

@@ -234,7 +234,7 @@ class MapsView(View):
             y_unit = "" if table.y.unit == "fraction" else f", {table.y.unit}"
             self.corner.setText(
                 f"down: {table.y.title.lower()}{y_unit}     across: {table.x.title.lower()}, {table.x.unit}"
-                f"     bounds {table.low:g} to {table.high:g} {table.unit}"
+                f"     bounds {self.maps.bounds(table)}"
             )
         elif s.job is None:
             self.about.setText("the tables appear here once a job is open")
