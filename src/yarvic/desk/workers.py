@@ -140,8 +140,16 @@ class QtRunner(QObject):
             self._pool.start(_Job(task, work, self._acting))
         else:
             # What nobody waits for begins behind the picture that is due, so as not to hold it up.
-            QTimer.singleShot(BEHIND_THE_PICTURE_MS, lambda: self._pool.start(_Job(task, work, self._acting)))
+            self._start_soon(_Job(task, work, self._acting))
         return task
+
+    def _start_soon(self, job: _Job) -> None:
+        # A timer of its own, so that it ends with this runner: nothing starts behind a window that is gone.
+        timer = QTimer(self)
+        timer.setSingleShot(True)
+        timer.timeout.connect(lambda: self._pool.start(job))
+        timer.timeout.connect(timer.deleteLater)
+        timer.start(BEHIND_THE_PICTURE_MS)
 
     def busy(self) -> bool:
         """Whether any work is under way."""
