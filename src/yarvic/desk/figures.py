@@ -48,13 +48,13 @@ class Sheet:
         self.width = WIDTH / panels
 
     def text(
-        self, x: float, y: float, said: str, *, token: str = "quiet", bold: bool = False, right: bool = False
+        self, x: float, y: float, words: str, *, token: str = "quiet", bold: bool = False, right: bool = False
     ) -> None:
         """A line of text, its left or right end at x."""
         self.painter.setFont(font(CAPTION_PX, bold=bold))
         self.painter.setPen(tokens().color(token))
-        width = self.painter.fontMetrics().horizontalAdvance(said)
-        self.painter.drawText(QPointF(x - width if right else x, y), said)
+        width = self.painter.fontMetrics().horizontalAdvance(words)
+        self.painter.drawText(QPointF(x - width if right else x, y), words)
 
     def grid(
         self, panel: int, title: str, speeds: FloatArray, rows: FloatArray, values: FloatArray, digits: int
@@ -73,10 +73,10 @@ class Sheet:
                 value = values[j, i]
                 share = 0.0 if np.isnan(value) else (value - low) / max(high - low, 1e-12)
                 self.painter.fillRect(box, _tint(share))
-                said = "–" if np.isnan(value) else f"{value:.{digits}f}"
+                number = "–" if np.isnan(value) else f"{value:.{digits}f}"
                 self.painter.setPen(tokens().color("ink"))
                 self.painter.setFont(font(CAPTION_PX - 1))
-                self.painter.drawText(box, Qt.AlignmentFlag.AlignCenter, said)
+                self.painter.drawText(box, Qt.AlignmentFlag.AlignCenter, number)
         for i in range(0, speeds.size, 2):
             self.text(left + i * cell_w, HEIGHT - 30, f"{speeds[i]:,.0f}")
         self.text(left, HEIGHT - 12, "engine speed, rpm; up: pedal or throttle")
@@ -143,7 +143,7 @@ def draw_compressor(name: str, rig: Rig, path: Path) -> None:
     good = np.isfinite(run_flow) & np.isfinite(run_ratio) & (run_ratio >= 1.0)
     painter.drawPolyline(QPolygonF([place(f, r) for f, r in zip(run_flow[good], run_ratio[good], strict=True)]))
     x = left + width + 24
-    for n, said in enumerate(
+    for n, words in enumerate(
         (
             "Lines: speed of the wheel's tip.",
             f"Darkest: efficiency {plant.turbo.efficiency_best:.2f}; it falls to",
@@ -152,7 +152,7 @@ def draw_compressor(name: str, rig: Rig, path: Path) -> None:
             "Dashed: the stock map's pull.",
         )
     ):
-        sheet.text(x, 70 + 20 * n, said)
+        sheet.text(x, 70 + 20 * n, words)
     sheet.save(path)
 
 

@@ -58,12 +58,12 @@ class Opened(Told):
         self.job, self.sheet = job, SheetState(job, self._sheet_was_changed)
         self.bench_ready = False
         self._set_draft(draft)
-        said: list[YarvicError | str] = []
+        notices: list[YarvicError | str] = []
         if draft is not None:
-            said.append(f"The draft on {draft.parent.name} was saved and is open again.")
+            notices.append(f"The draft on {draft.parent.name} was saved and is open again.")
         if draft_fault is not None:
-            said.append(draft_fault)
-        return said
+            notices.append(draft_fault)
+        return notices
 
     def _close(self) -> None:
         """Close the job; a draft stays in its file."""

@@ -64,13 +64,13 @@ class Session(Judging):
 
     def open_job(self, path: Path, *, read_only: bool = False, clock: Clock = now) -> None:
         """Open a job in place of the present one. Raises JobError; then the present one stays."""
-        said = self._open(path, read_only=read_only, clock=clock)
+        notices = self._open(path, read_only=read_only, clock=clock)
         self.results = {}
         self._select_afresh()
         self.settings.last_job = str(path)
         self.job_changed.emit()
         self.selection_changed.emit()
-        for each in said:
+        for each in notices:
             if isinstance(each, str):
                 self.say(each)
             else:

@@ -100,8 +100,8 @@ class SheetState:
             raise JobError(f"{item.title}: who looked at it?", remedy="Give your name.")
         new = item.seen(state, reason, who, when, value)
         words = f"{item.title}: {state or 'not looked at'}"
-        said = new.in_words()
-        self.set(f"{words}{f', {said}' if said else ''}.", readiness=self._with(new))
+        found = new.in_words()
+        self.set(f"{words}{f', {found}' if found else ''}.", readiness=self._with(new))
 
     def item(self, key: str) -> Item:
         """The readiness item of this key. Raises JobError when there is none."""

@@ -118,12 +118,12 @@ def _of_clock(log: Log, keys: list[str]) -> list[Problem]:
         who = "All channels"
     backward, repeated = int(np.count_nonzero(steps < 0)), int(np.count_nonzero(steps == 0))
     gaps = int(np.count_nonzero(steps > GAP_STEPS * max(float(np.median(steps)), 1e-9)))
-    said = (
+    counts = (
         (backward, f"time runs backward at {_counted(backward, 'sample')}"),
         (repeated, f"{_counted(repeated, 'time stamp')} repeated"),
         (gaps, f"{_counted(gaps, 'gap')} of more than {GAP_STEPS:.0f} steps"),
     )
-    return [Problem(keys[0], f"{who}: {sentence}") for count, sentence in said if count]
+    return [Problem(keys[0], f"{who}: {sentence}") for count, sentence in counts if count]
 
 
 def _counted(count: int, noun: str) -> str:

@@ -332,8 +332,8 @@ def write_csv_log(log: Log, step_s: float | None = None) -> str:
             label = CHANNELS[key].unit
             places = unit(label).decimals + 2
             # An absolute pressure says so, or whoever reads it would have to guess.
-            said = f"{label} abs" if CHANNELS[key].reference == "absolute" else label
-            columns[f"{c.title} [{said}]"] = np.round(from_canonical(log.at(key, times), label), places)
+            unit_words = f"{label} abs" if CHANNELS[key].reference == "absolute" else label
+            columns[f"{c.title} [{unit_words}]"] = np.round(from_canonical(log.at(key, times), label), places)
         else:
             columns[f"{c.title} [{c.unit}]" if c.unit else c.title] = log.at(key, times)
     out = io.BytesIO()

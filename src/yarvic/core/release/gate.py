@@ -246,6 +246,6 @@ def _checks(case: Case) -> list[Condition]:
         text = worst.sentence()
         numbers = worst.worst.numbers(case.units)
         grounds = tuple(of_finding(s.worst) for s in mine if shuts_gate(s.worst.severity))
-        said = f"{text}: {numbers}" if numbers else text
-        conditions.append(Condition(f"check {family}", family, worst.worst.severity, said, True, grounds))
+        evidence = f"{text}: {numbers}" if numbers else text
+        conditions.append(Condition(f"check {family}", family, worst.worst.severity, evidence, True, grounds))
     return conditions

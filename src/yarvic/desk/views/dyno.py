@@ -236,9 +236,9 @@ class DynoView(View):
         s = self.session
         parts = []
         for results, letter in ((working, "working"), (reference, "reference")):
-            said = peaks(s, results, self.at_throttle)
-            if said is not None and results is not None:
-                parts.append(f"{s.name_of(results.revision_id)} ({letter}): {said[0]}, {said[1]}")
+            both = peaks(s, results, self.at_throttle)
+            if both is not None and results is not None:
+                parts.append(f"{s.name_of(results.revision_id)} ({letter}): {both[0]}, {both[1]}")
         held = working is not None and any(p.held for p in working.pulls)
         nothing = "No curve: speeds were held, their power is in the table." if held else "No pulls yet."
         self.peaks.setText("\n".join(parts) or nothing)
@@ -310,9 +310,9 @@ class DynoView(View):
                 self.table.setItem(line, at, QTableWidgetItem(text))
         self.table.scrollToBottom()  # the newest run is the one that is looked for
         revision = s.evidence_revision()
-        said = f"{simulated_mark(results)}{len(pulls)} runs of {revision.name}" if revision else ""
+        runs = f"{simulated_mark(results)}{len(pulls)} runs of {revision.name}" if revision else ""
         faults = s.bench.faults_text() if s.bench is not None else ""
-        self.about.setText(f"{said} · injected faults: {faults}" if faults else said)
+        self.about.setText(f"{runs} · injected faults: {faults}" if faults else runs)
 
     def _jump(self, where: Where) -> None:
         if not self.isVisible() or where.speed_rpm is None:

@@ -49,8 +49,8 @@ class FaultList(QFrame):
             severity.setEnabled(value > 0.0)
             severity.show_value((value or self._severity.get(key, USUAL_SEVERITY)) * 100.0)
         if not any(box.hasFocus() for box, _ in self.lines.values()):
-            said = f"On: {bench.faults_text()}." if bench.faults else "A healthy vehicle."
-            self.about.setText(f"{said} Point at a fault to read what it leaves in the evidence.")
+            state = f"On: {bench.faults_text()}." if bench.faults else "A healthy vehicle."
+            self.about.setText(f"{state} Point at a fault to read what it leaves in the evidence.")
 
     def _fill(self, kind: str) -> None:
         self._kind = kind

@@ -203,11 +203,11 @@ class VehiclePanel(QWidget):
 
         def enter() -> None:
             loss = measured_loss(self.session)
-            said = f"{loss.share * 100:.1f} % (the run's own scatter: {loss.half_width * 100:.2f})"
+            share = f"{loss.share * 100:.1f} % (the run's own scatter: {loss.half_width * 100:.2f})"
             self._state().set_vehicle(
-                drivetrain_loss=round(loss.share * 100.0, 2), drivetrain_loss_from=f"{loss.source}, {said}"
+                drivetrain_loss=round(loss.share * 100.0, 2), drivetrain_loss_from=f"{loss.source}, {share}"
             )
-            self.session.say(f"The drivetrain loses {said}: {loss.source}. Losses under load come on top.")
+            self.session.say(f"The drivetrain loses {share}: {loss.source}. Losses under load come on top.")
 
         self.session.attempt(enter)
 
