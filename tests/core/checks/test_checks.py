@@ -407,6 +407,12 @@ def test_a_knock_that_may_lie_between_two_samples_never_passes(step, severity):
         ("boost_pressure", 0.0, "boost_overshoot"),
         ("rail_pressure", 0.0, "rail_sag"),
         ("injector_window", 0.0, "injector_window"),
+        ("rail_target", 0.0, "rail_sag"),  # a share of nothing
+        ("boost_target", 0.0, "boost_shortfall"),
+        ("lambda_measured", 0.0, "lambda_rich"),
+        ("lambda_measured", 9.9, "lambda_lean"),
+        ("ambient_temperature", 233.15 - 40.0, "charge_over_ambient"),
+        ("ambient_temperature", np.nan, "charge_over_ambient"),
     ],
 )
 def test_a_dead_sensor_is_no_engine_that_is_well(channel, reading, check):
@@ -416,13 +422,21 @@ def test_a_dead_sensor_is_no_engine_that_is_well(channel, reading, check):
     assert findings(**changes)[check].severity == NO_DATA
 
 
+@pytest.mark.parametrize("value", [np.nan, np.inf, -np.inf])
+@pytest.mark.parametrize("check", sorted(default_limits().rules))
+def test_what_is_no_number_never_passes(check, value):
+    data = evidence()
+    assert judge(data.limits.rules[check], value) == NO_DATA
+    assert data.found(check, value, "A made statement", data.where("throttle")).severity == NO_DATA
+
+
 def test_a_sensor_that_fails_within_the_pull_is_said_and_a_single_spike_left_out():
     spiked, broken = HEALTHY["coolant_temperature"].copy(), HEALTHY["coolant_temperature"].copy()
     spiked[100] = 500.0
     broken[300:] = 233.15
     assert findings(coolant_temperature=spiked)["coolant_temperature"].severity == PASS
     found = findings(coolant_temperature=broken)["coolant_temperature"]
-    assert found.severity == NO_DATA and "past what its sensor can read" in found.note
+    assert found.severity == NO_DATA and "past what it can read" in found.note
 
 
 def test_every_sensor_range_is_of_a_known_channel_and_states_its_source():

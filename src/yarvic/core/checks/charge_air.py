@@ -23,11 +23,12 @@ def charge_air(data: PullEvidence) -> list[Finding]:
         findings.append(data.found("charge_rise", rise, "Charge temperature rises in the pull", where))
     if data.conditions is not None:
         ambient = data.conditions.temperature_k
-    elif "ambient_temperature" in data.log.channels:
-        ambient = float(np.nanmedian(data.log.channel("ambient_temperature").values))
     else:
-        why = "no ambient temperature was recorded"
-        return [*findings, data.not_known("charge_over_ambient", why, "charge_temperature")]
+        try:
+            ambient = float(np.median(data.series("ambient_temperature")[1]))
+        except EvidenceError as error:
+            unknown = data.not_known("charge_over_ambient", f"no ambient temperature: {error}", "charge_temperature")
+            return [*findings, unknown]
     findings.append(
         data.found("charge_over_ambient", float(charge[top] - ambient), "Charge temperature over ambient", where)
     )

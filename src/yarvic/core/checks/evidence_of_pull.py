@@ -17,6 +17,7 @@ from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import GAP_STEPS, Log
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.physics import FloatArray
+from yarvic.core.units import to_canonical
 
 # More missing numbers than this share of a pull, and the check says that it cannot judge. Our choice.
 MOST_MISSING = 0.05
@@ -67,13 +68,13 @@ class PullEvidence:
             raise EvidenceError(f"{c.title} was not logged through the pull", remedy="Log it and pull again.")
         good = np.isfinite(v)
         r, what = sensor_ranges().get(key), "missing"
-        if r is not None and not np.all((v[good] >= r.canonical(r.least)) & (v[good] <= r.canonical(r.most))):
-            good &= (v >= r.canonical(r.least)) & (v <= r.canonical(r.most))
-            what = f"missing or past what its sensor can read ({r.least:g} to {r.most:g} {r.unit})"
+        if r is not None and not r.reads(v[good]).all():
+            good &= r.reads(v)
+            what = f"missing or past what it can read ({r.least:g} to {r.most:g} {r.unit})"
         share = max(np.count_nonzero(~good) / v.size, self._unseen(t[good]))
         if share > MOST_MISSING:
             raise EvidenceError(f"{share * 100.0:.0f} % of {c.title} is {what} in the pull", remedy="Pull again.")
-        if r is not None and r.reaches is not None and v[good].max() < r.canonical(r.reaches):
+        if r is not None and r.reaches is not None and v[good].max() < to_canonical(r.reaches, r.unit):
             raise EvidenceError(
                 f"{c.title} stays below {r.reaches:g} {r.unit}, and no engine under load does",
                 remedy="Check the sensor and its wiring, and pull again.",
@@ -101,6 +102,8 @@ class PullEvidence:
     ) -> Finding:
         """A finding with its severity by the rule of this check (or the one given)."""
         rule = rule or self.limits.rules[check]
+        if not np.isfinite(value):
+            return self.not_known(check, f"{statement}: no number follows from what was logged", where.channel or "")
         return Finding(check, judge(rule, value), statement, rule, value, where, note)
 
     def highest(self, check: str, key: str, statement: str, rule: Rule | None = None) -> Finding:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from math import isfinite
 
 from yarvic.core.checks.rule import Rule
 from yarvic.core.units import UNITS, from_canonical
@@ -96,7 +97,9 @@ def amount(value: float, label: str) -> str:
 
 
 def judge(rule: Rule, value: float) -> str:
-    """Severity of a value by its rule."""
+    """Severity of a value by its rule; what is no number is no data, and never passes."""
+    if not isfinite(value):
+        return NO_DATA
     sign = 1.0 if rule.side == "above" else -1.0
     if sign * value > sign * rule.stop_canonical:
         return STOP

@@ -7,9 +7,12 @@ from functools import cache
 from importlib.resources import files
 from typing import Annotated
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field, TypeAdapter
 
 from yarvic.core.document import Document, parse_toml
+from yarvic.core.physics import FloatArray
 from yarvic.core.units import to_canonical
 
 
@@ -22,9 +25,10 @@ class SensorRange(Document):
     reaches: float | None = None
     source: Annotated[str, Field(min_length=1)]
 
-    def canonical(self, value: float) -> float:
-        """A number of this range in the canonical unit."""
-        return float(to_canonical(value, self.unit))
+    def reads(self, values: FloatArray) -> NDArray[np.bool_]:
+        """Where values, in the canonical unit, are such that a working sensor can read them."""
+        low, high = (float(to_canonical(end, self.unit)) for end in (self.least, self.most))
+        return np.asarray((values >= low) & (values <= high))
 
 
 @cache

@@ -110,7 +110,7 @@ def _check(ledger: Ledger) -> None:
     if not of_the_drive(ledger.limits):
         raise YarvicError(
             "no limit for power or torque is stated",
-            remedy="Add limits to the ledger, or add a kind from the library.",
+            remedy="Add limits, or a kind from the library, to the ledger.",
         )
     if len(ledger.parts) > MOST_PARTS:
         raise YarvicError(f"more than {MOST_PARTS} parts", remedy="Remove those that are not in question.")

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from yarvic.core.checks.components import ComponentLimit
-from yarvic.core.checks.finding import NO_DATA, ORDER, VERDICT_WORDS, amount
+from yarvic.core.checks.finding import NO_DATA, ORDER, amount
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.stations import Station, stations
 from yarvic.desk.theme import CAPTION_PX, font, tokens
@@ -231,11 +231,3 @@ class Strip(QWidget):
                 best, nearest = key, along + 2.5 * across
         if best != self.chosen:
             self.choose(best)
-
-    def in_words(self, key: str) -> str:
-        """A station in words, for those who do not see the strip."""
-        places = self.places()
-        if key not in places:
-            return ""
-        station = places[key][0]
-        return f"{station.title}: {self._fitted.get(key) or 'not stated'}, {VERDICT_WORDS[self.severity(station)]}"

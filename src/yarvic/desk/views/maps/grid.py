@@ -194,7 +194,8 @@ class Grid(QTableView):
         """Columns as wide as their widest number: what is cut off would be read as another."""
         header, decimals = self.horizontalHeader(), self.cells.decimals
         assert header is not None
-        widest = max((f"{v:.{decimals}f}" for v in self.cells.shown.flat), key=len, default="")
+        ends = (self.cells.shown.min(), self.cells.shown.max()) if self.cells.shown.size else ()
+        widest = max((f"{v:.{decimals}f}" for v in ends), key=len, default="")
         header.setMinimumSectionSize(
             max(LEAST_CELL_PX, QFontMetrics(font(BODY_PX, bold=True)).horizontalAdvance(widest) + CELL_MARGIN_PX)
         )
