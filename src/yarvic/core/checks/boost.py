@@ -38,11 +38,17 @@ def boost(data: PullEvidence) -> list[Finding]:
         data.found(
             "boost_shortfall",
             max(-float(error_pa[under]), 0.0),
-            "Boost is below its target" if reached.size else "Boost never reaches its target",
+            _shortfall(bool(reached.size), float(error_pa[under])),
             data.where("boost_pressure", float(t[first + under])),
         )
     )
     return findings + _against_components(data)
+
+
+def _shortfall(reached: bool, error_pa: float) -> str:
+    if not reached:
+        return "Boost never reaches its target"
+    return "Boost is below its target" if error_pa < 0.0 else "Boost holds its target"
 
 
 def _against_components(data: PullEvidence) -> list[Finding]:

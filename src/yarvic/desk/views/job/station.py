@@ -187,11 +187,11 @@ class StationPanel(QWidget):
         self._right(right)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(14)
+        whole.setSpacing(10)
         left.setFixedWidth(LEFT_PX)
         whole.addWidget(left)
-        whole.addWidget(middle, 5)
-        whole.addWidget(right, 6)
+        whole.addWidget(middle, 9)
+        whole.addWidget(right, 12)
 
     def _left(self, widget: QWidget) -> None:
         column = QVBoxLayout(widget)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import pairwise
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPen
+from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from yarvic.core.checks.components import ComponentLimit
@@ -20,6 +20,7 @@ COLUMNS = 7
 # The column of the cylinders: air ends above it, exhaust and drive run from it to the left.
 ENGINE = 5
 GAP, TOP, EDGE = 20.0, 18.0, 8.0
+WRAPPED = int(Qt.TextFlag.TextWordWrap)
 
 
 class Strip(QWidget):
@@ -168,10 +169,7 @@ class Strip(QWidget):
         painter.setPen(t.color("working" if changed else "ink" if fitted else "quiet"))
         line = painter.fontMetrics().lineSpacing()
         room.setHeight(max(room.height() // line, 1.0) * line)  # whole lines only
-        painter.save()
-        painter.setClipRect(room)
-        painter.drawText(room, int(Qt.TextFlag.TextWordWrap), fitted or "not stated")
-        painter.restore()
+        painter.drawText(room, WRAPPED, _fitting(painter.fontMetrics(), room, fitted or "not stated"))
         if limits:
             painter.setFont(font(CAPTION_PX))
             painter.setPen(t.color("quiet"))
@@ -231,3 +229,12 @@ class Strip(QWidget):
                 best, nearest = key, along + 2.5 * across
         if best != self.chosen:
             self.choose(best)
+
+
+def _fitting(metrics: QFontMetrics, room: QRectF, text: str) -> str:
+    """As many words as there is room for; an ellipsis says that there are more."""
+    words, shown = text.split(), text
+    while len(words) > 1 and metrics.boundingRect(room.toRect(), WRAPPED, shown).height() > room.height() + 1.0:
+        words.pop()
+        shown = " ".join(words).rstrip(",;") + "…"
+    return metrics.elidedText(shown, Qt.TextElideMode.ElideRight, int(room.width())) if len(words) == 1 else shown
