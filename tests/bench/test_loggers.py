@@ -62,5 +62,5 @@ def test_tabs_and_what_is_no_text(tmp_path):
     path.write_bytes(b"PK\x03\x04\0\0\0")
     with pytest.raises(FormatError, match="not a text file"):
         read_csv_log(path)
-    with pytest.raises(FormatError, match="cannot be opened"):
+    with pytest.raises(FormatError, match="is not there"):
         read_csv_log(tmp_path / "none.csv")

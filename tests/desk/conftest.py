@@ -59,7 +59,6 @@ def empty(qapp, tmp_path, complaints):
 @pytest.fixture
 def driver(empty, demo_path):
     """A driver of a window with the demo job open and judged."""
-    assert empty.window.open_job(Path(demo_path))
+    empty.open(Path(demo_path))
     empty.window.session.bench.unit.seconds_per_block = 0.0
-    empty.idle()
     return empty

@@ -193,8 +193,7 @@ def _conditions(session):
 def test_nothing_on_the_way_of_a_paint_reads_the_disk(driver, monkeypatch, read_only):
     window = driver.window
     if read_only:
-        assert window.open_job(window.session.job.path, read_only=True)
-        driver.idle()
+        driver.open(window.session.job.path, read_only=True)
     for step in range(1, 9):
         driver.step(step)
         driver.idle()
@@ -232,8 +231,7 @@ def test_a_file_is_taken_only_into_the_job_it_was_asked_for(driver, monkeypatch,
     other = demo_copy("wether")
 
     def choosing(*_):
-        assert window.open_job(other)
-        driver.idle()
+        driver.open(other)
         return str(path), ""
 
     before = Job.open(other, read_only=True)
@@ -258,7 +256,7 @@ def test_a_file_holds_what_it_was_asked_for(driver, monkeypatch, tmp_path, demo_
 
     def choosing(*_):
         if kind == "sheet":
-            assert window.open_job(demo_copy("wether"))
+            driver.open(demo_copy("wether"))
         else:
             window.session.choose_working(window.session.job.revision("Stock").id)
         driver.idle()
@@ -290,8 +288,7 @@ def test_a_reader_sees_what_the_writer_does(driver, demo_path, tmp_path):
     other = Path(shutil.copy(window.session.job.path, tmp_path / "other.yarvic"))
     writer = Job.open(other)
     try:
-        assert window.open_job(other, read_only=True)
-        driver.idle()
+        driver.open(other, read_only=True)
         before = len(window.session.job.builds())
         writer.fit("another exhaust", {"exhaust": "another"})
         window.session.look_again()

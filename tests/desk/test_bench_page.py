@@ -237,8 +237,7 @@ def test_a_log_is_saved_in_each_style_and_read_back(driver, tmp_path):
 @pytest.mark.parametrize("name", ["wether", "fieldfare"])
 def test_the_other_demo_jobs_show_in_every_view(driver, demo_job, tmp_path, name):
     path = shutil.copy(demo_job(name), tmp_path / f"{name}.yarvic")
-    assert driver.window.open_job(path)
-    driver.idle()
+    driver.open(path)
     for step in range(1, 9):
         driver.step(step)
         driver.settle()

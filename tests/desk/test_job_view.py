@@ -86,6 +86,7 @@ def test_stock_from_files_wrong_ones_first(empty, tmp_path):
     d.key(Qt.Key.Key_N, CTRL)
     d.type("Lapwing")
     d.key(Qt.Key.Key_Return)
+    d.idle()
     d.step(3)
     form = w.view("maps").stock
     (tmp_path / "layout.toml").write_text(layout_text("wether"))
@@ -95,16 +96,18 @@ def test_stock_from_files_wrong_ones_first(empty, tmp_path):
     for layout, image, words in (
         ("nowhere.toml", "image.hex", "nowhere.toml"),
         ("broken.toml", "image.hex", "TOML"),
-        ("deep.toml", "image.hex", "layout"),
+        ("deep.toml", "image.hex", "deep.toml"),
         ("layout.toml", "layout.toml", "layout.toml"),
     ):
         form.layout_file.setText(str(tmp_path / layout))
         form.image_file.setText(str(tmp_path / image))
         d.click(form.go)
+        d.idle()
         assert words in form.fault.text() and not w.session.job.has_maps
     form.layout_file.setText(str(tmp_path / "layout.toml"))
     form.image_file.setText(str(tmp_path / "image.hex"))
     d.click(form.go)
+    d.idle()
     assert w.session.job.layout.family == "wether-32" and w.session.bench is not None
 
 
@@ -117,9 +120,11 @@ def test_names_that_are_taken_and_folders_that_are_none(empty, tmp_path):
     d.type("Lapwing")
     new.folder.setText("not/absolute")
     d.key(Qt.Key.Key_Return)
+    d.idle()
     assert "no folder" in new.fault.text()
     new.folder.setText(str(tmp_path / "jobs"))
     d.key(Qt.Key.Key_Return)
+    d.idle()
     assert w.session.job is not None
     w.new_job()
     d.type("Lapwing")
@@ -283,6 +288,7 @@ def test_sheets_go_out_and_come_back(driver, job, tmp_path):
     session.sheet.set_vehicle(bore_mm=90.0)
     session.sheet.drop_limit(before.limits[-1].name)
     job.read(tmp_path / "s.toml", job.session.request("importing"))
+    driver.idle()
     assert session.job.sheet.vehicle == before.vehicle and session.job.sheet.limits == before.limits
     text = (tmp_path / "s.toml").read_text()
     for broken, words in (
@@ -293,7 +299,7 @@ def test_sheets_go_out_and_come_back(driver, job, tmp_path):
     ):
         (tmp_path / "broken.toml").write_text(broken)
         job.read(tmp_path / "broken.toml", job.session.request("importing"))
-        driver.settle()
+        driver.idle()
         assert words in driver.window.notice.what.text()
         assert session.job.sheet.vehicle == before.vehicle
     kept = session.job.path
@@ -321,10 +327,8 @@ def test_templates_begin_a_job(driver, job, tmp_path):
 
 
 def test_the_strip_adapts(driver, demo_copy, job):
-    w = driver.window
     for name, there, gone in (("fieldfare", "throttle", "turbine"), ("wether", "turbine", "nothing")):
-        assert w.open_job(demo_copy(name))
-        driver.idle()
+        driver.open(demo_copy(name))
         assert there in job.strip.places() and gone not in job.strip.places()
         painted(job.strip)
 
@@ -332,8 +336,7 @@ def test_the_strip_adapts(driver, demo_copy, job):
 def test_read_only_jobs_show_and_do_not_take(driver, job, demo_path):
     w = driver.window
     w.session.close_job()
-    assert w.open_job(Path(demo_path), read_only=True)
-    driver.idle()
+    driver.open(Path(demo_path), read_only=True)
     assert job.vehicle.fields["bore_mm"].isReadOnly()
     job.show_station("fuel")
     assert not job.station.form.go.isEnabled()

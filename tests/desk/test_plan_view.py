@@ -7,6 +7,7 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
+from yarvic.core.plan.parts import library
 from yarvic.core.plan.sizing import SHEETS
 from yarvic.desk.views.plan import PlanView
 
@@ -200,7 +201,7 @@ def test_the_ledger_takes_limits_parts_and_kinds(driver, plan):
     assert session.sheet.part(part.key).caution == "hot"
     part._remove()
     assert not any(m.part == part.key for x in session.job.sheet.limits for m in x.moved_by)
-    plan.limits.add_kind("heavy-diesel-later")
+    plan.limits.add_kind(library()["heavy-diesel-later"])
     driver.settle()
     assert any(m.component == "injection pump" for m in session.job.sheet.limits)
     pump = plan.limits.parts.row("pump-cam")
@@ -246,8 +247,7 @@ def test_stages_and_the_gate(driver, plan):
 def test_ratings_are_for_diesels_and_refuse_with_reasons(driver, plan, demo_copy):
     w = driver.window
     assert plan.words["ratings"].isHidden()
-    assert w.open_job(demo_copy("wether"))
-    driver.idle()
+    driver.open(demo_copy("wether"))
     plan.show_panel("ratings")
     driver.settle()
     cards = {c.move_.rating.key: c for c in plan.ratings.cards}
@@ -320,7 +320,7 @@ def test_an_empty_plan_says_what_it_waits_for(empty, tmp_path):
         plan.show_panel(panel)
         d.settle()
         painted(plan)
-    plan.limits.add_kind("turbo-hatch-20")
+    plan.limits.add_kind(library()["turbo-hatch-20"])
     plan.show_panel("target")
     d.settle()
     assert "Weakest link" in plan.target.headline.text()

@@ -104,6 +104,7 @@ def test_a_demo_asked_for_meanwhile_opens_when_it_is_there(empty, home, demo_job
 
     monkeypatch.setattr(jobs, "build_missing", copied)
     empty.window.open_demo("ptarmigan")
+    empty.wait("the buggy", lambda: empty.window.session.job is not None)
     empty.window.open_demo("wether")
     empty.wait("the carrier", lambda: empty.window.session.job.sheet.title == "Wether")
     empty.idle()
@@ -123,7 +124,8 @@ def test_building_the_demo_can_be_cancelled(empty, home):
 def test_a_wrong_file_is_explained_in_place(driver, tmp_path, content):
     bad = tmp_path / "holiday.yarvic"
     bad.write_bytes(content)
-    assert driver.window.open_job(bad) is False
+    driver.window.open_job(bad)
+    driver.idle()
     notice = driver.window.notice
     assert notice.isVisible()
     assert "holiday.yarvic" in notice.what.text() and notice.remedy.text()
@@ -136,7 +138,8 @@ def test_a_wrong_file_is_explained_in_place(driver, tmp_path, content):
 def test_a_job_open_elsewhere_may_be_read(empty, demo_path):
     holder = Job.open(Path(demo_path))
     try:
-        assert empty.window.open_job(Path(demo_path)) is False
+        empty.window.open_job(Path(demo_path))
+        empty.idle()
         assert "open in another window" in empty.window.notice.what.text()
         assert "read only" in empty.window.notice.remedy.text()
         empty.click(empty.window.notice.offer)
@@ -153,14 +156,12 @@ def test_a_job_open_elsewhere_may_be_read(empty, demo_path):
 
 
 def test_a_job_in_a_folder_of_others_may_be_read(empty, demo_path, monkeypatch):
-    from yarvic.core.job import file
-
-    def refused(*arguments, **named):
-        raise PermissionError(13, "Permission denied")
+    from yarvic.core.job import lock
 
     # What the system says of a folder that this user may not write.
-    monkeypatch.setattr(file, "open", refused, raising=False)
-    assert empty.window.open_job(Path(demo_path)) is False
+    monkeypatch.setattr(lock.os, "access", lambda place, how: Path(place) != Path(demo_path).parent)
+    empty.window.open_job(Path(demo_path))
+    empty.idle()
     assert "folder may not be written" in empty.window.notice.what.text()
     empty.click(empty.window.notice.offer)
     empty.idle()
@@ -399,8 +400,7 @@ def test_closing_with_a_draft_offers_it_again(qapp, driver, demo_path, tmp_path)
     again.show()
     other = Driver(again, tmp_path, lambda text: None)
     try:
-        assert again.open_job(Path(demo_path))
-        other.idle()
+        other.open(Path(demo_path))
         assert again.session.working == DRAFT
         assert again.session.settings.step == "maps"
         assert np.count_nonzero(again.maps.difference()) == 9
@@ -428,12 +428,14 @@ def test_an_image_of_another_family_is_explained(driver, tmp_path, stock):
     path = tmp_path / "their.bin"
     path.write_bytes(stock.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1))
     driver.window.import_image(path)
+    driver.idle()
     assert "family 'wether-32'" in driver.window.notice.what.text()
     assert "their.bin" in driver.window.notice.what.text().lower()
     assert "stops the engine" in driver.window.notice.remedy.text()
     assert driver.window.session.draft is None
     path.write_bytes(stock)
     driver.window.import_image(path)
+    driver.idle()
     assert driver.window.session.working == DRAFT
     assert "3 tables" in driver.window.status.message.text()
 
@@ -659,8 +661,7 @@ def test_one_damaged_run_does_not_take_the_others_with_it(empty, demo_path):
     connection.execute("UPDATE evidence_column SET data = x'00' WHERE evidence_id = 'R0008' AND position = 3")
     connection.commit()
     connection.close()
-    assert empty.window.open_job(Path(demo_path))
-    empty.idle()
+    empty.open(Path(demo_path))
     empty.step(7)
     assert [p.title for p in empty.window.session.working_results().pulls] == ["B1 pull 1", "B1 pull 3"]
     said = [c.reading.numbers for c in empty.window.readings.cards]

@@ -5,7 +5,7 @@ import pytest
 
 from yarvic.core.calibration.table import Steps
 from yarvic.core.checks.run import check_log
-from yarvic.core.errors import CalibrationError, JobError, UnitError, YarvicError
+from yarvic.core.errors import CalibrationError, FormatError, JobError, UnitError, YarvicError
 from yarvic.core.job.store import Job
 from yarvic.core.release.gate import is_open
 from yarvic.core.release.package import verify_package
@@ -15,7 +15,7 @@ from yarvic.state.readings import compared, peaks, readings, route_state
 from yarvic.state.release import begin_waiver, capture, gate_conditions, release, waive
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import STEPS, Session
-from yarvic.state.settings import Settings, home, load_settings, save_settings
+from yarvic.state.settings import Settings, home, load_settings, remembered, save_settings
 from yarvic.state.signing import sheet_pdf
 from yarvic.state.work import InlineRunner
 
@@ -344,7 +344,7 @@ def test_a_release_needs_a_name_and_room(session, tmp_path):
     release(session, capture(session, "  "), tmp_path / "a.zip")
     assert "signed by name" in str(ears.errors[-1])
     release(session, capture(session, "R. S."), tmp_path / "none" / "a.zip")
-    assert "cannot be written" in str(ears.errors[-1])
+    assert "its folder is not there" in str(ears.errors[-1])
     assert len(session.job.releases()) == 1
 
 
@@ -478,8 +478,17 @@ def test_settings_are_remembered_and_damage_is_survived(tmp_path, monkeypatch):
     assert load_settings().author == "R. S."
     (home() / "settings.json").write_text("{broken")
     assert load_settings() == Settings()
+    assert "not valid JSON" in str(remembered()[1])
     monkeypatch.setenv("YARVIC_HOME", "/proc/none")
-    save_settings(settings)  # cannot be kept: no error, no work lost
+    with pytest.raises(FormatError):
+        save_settings(settings)
+    fault = remembered()[1]
+    assert "may not be written" in str(fault) and "Jobs are not touched" in fault.remedy
+    for hostile in ("x" * 5000, "a" * 300):
+        monkeypatch.setenv("YARVIC_HOME", hostile)
+        assert remembered()[0] == Settings()
+        with pytest.raises(FormatError):
+            save_settings(settings)
 
 
 def test_an_image_file_can_be_taken_into_the_draft(session, maps, tmp_path):
@@ -488,8 +497,8 @@ def test_an_image_file_can_be_taken_into_the_draft(session, maps, tmp_path):
     stock = session.job.image(session.revisions()[0].image)
     path = tmp_path / "stock.hex"
     write_hex(path, stock)
-    count = session.import_image(path)
-    assert count == 3  # filling, boost target and torque limit were changed since
+    session.import_image(path)
+    assert len(session.draft.differences()) == 3  # filling, boost target and torque limit were changed since
     assert session.working == DRAFT
     session.choose_reference(session.revisions()[0].id)
     for key, _ in maps.titles()[:-1]:
@@ -503,7 +512,7 @@ def test_an_image_file_can_be_taken_into_the_draft(session, maps, tmp_path):
 def test_the_same_image_begins_no_draft(session, tmp_path):
     path = tmp_path / "b1.bin"
     path.write_bytes(session.job.image(session.revisions()[-1].image))
-    assert session.import_image(path) == 0
+    session.import_image(path)
     assert session.draft is None and session.working_name() == "B1"
 
 
@@ -514,15 +523,16 @@ def test_the_same_image_begins_no_draft(session, tmp_path):
         (lambda d: d[:-1] + b"\0", "checksum"),
         (lambda d: d[:1000], "bytes"),
         (lambda d: b"hello", "not a calibration image"),
-        (lambda d: b":0102", "not Intel HEX"),
+        (lambda d: b":0102", "is not Intel HEX"),
     ],
 )
 def test_another_image_is_refused_and_nothing_changes(session, tmp_path, damage, message):
     path = tmp_path / "their.bin"
     path.write_bytes(damage(session.job.image(session.revisions()[0].image)))
-    with pytest.raises(YarvicError, match=message) as caught:
-        session.import_image(path)
-    assert "their.bin" in str(caught.value) and caught.value.remedy
+    ears = Ears(session)
+    session.import_image(path)
+    [error] = ears.errors
+    assert message in str(error) and "their.bin" in str(error) and error.remedy
     assert session.draft is None and session.job.draft() is None
 
 

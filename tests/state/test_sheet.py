@@ -21,7 +21,7 @@ from yarvic.state.readings import readings, route_state
 from yarvic.state.release import gate_conditions
 from yarvic.state.session import STEPS, Session
 from yarvic.state.settings import Settings
-from yarvic.state.shop import kinds, save_kind, save_readiness, save_template, shop_readiness, templates
+from yarvic.state.shop import own_kinds, readiness_path, save_kind, save_readiness, save_template, templates
 from yarvic.state.work import InlineRunner
 
 
@@ -140,9 +140,9 @@ def test_own_items_and_lists_of_the_shop(session):
     made = session.sheet.add_item("Snorkel drain", "intake")
     session.sheet.see(made.key, "watch", reason="half full", who="R", when="t")
     save_readiness(session.job.sheet)
-    own = shop_readiness(session.job.sheet.vehicle)
+    own = read_sheet(readiness_path(session.job.sheet.vehicle)).readiness
     assert own[-1].title == "Snorkel drain" and own[-1].state == ""
-    assert shop_readiness(begin("turbo-diesel", "x").vehicle) == ()
+    assert not readiness_path(begin("turbo-diesel", "x").vehicle).exists()
     session.sheet.drop_item(made.key)
     assert all(i.key != made.key for i in session.job.sheet.readiness)
 
@@ -161,13 +161,13 @@ def test_templates_of_the_shop(session, home):
 
 
 def test_the_shops_own_library_stands_beside_the_shipped_one(session, home):
-    assert set(kinds()) == set(library())
+    assert own_kinds() == {}
     save_kind(session.job.sheet, "Our buggy")
     save_kind(session.job.sheet, "Our other buggy")
-    found = kinds()
+    found = own_kinds()
     assert found["our-buggy"].limits == session.job.sheet.limits and found["our-other-buggy"].parts
     (home / "shop/library.toml").write_text("[a\n")
-    for again in (kinds, lambda: save_kind(session.job.sheet, "Third")):
+    for again in (own_kinds, lambda: save_kind(session.job.sheet, "Third")):
         with pytest.raises(FormatError, match="line 1"):
             again()
     (home / "shop/library.toml").write_bytes(b"\xff\xfe")

@@ -2,6 +2,19 @@
 
 from __future__ import annotations
 
+import re
+
+# Longer than this no text of an error is shown.
+MOST_SHOWN = 2000
+# What steers a terminal or turns a line around instead of standing in it: controls, and the marks of direction.
+_STEERS = re.compile("[\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufeff]")
+
+
+def in_plain(text: str, most: int = MOST_SHOWN) -> str:
+    """A text from outside as it may be shown in a line: nothing in it steers, and it has an end."""
+    text = _STEERS.sub(lambda m: f"\\x{ord(m.group()):02x}", text[: most + 1])
+    return text if len(text) <= most else f"{text[:most]}…"
+
 
 class YarvicError(Exception):
     """Base of all errors that a person is meant to read.
@@ -12,9 +25,9 @@ class YarvicError(Exception):
 
     def __init__(self, what: str, *, concerns: str = "", remedy: str = "", details: str = "") -> None:
         super().__init__(what)
-        self.what = what
-        self.concerns = concerns
-        self.remedy = remedy
+        self.what = in_plain(what)
+        self.concerns = in_plain(concerns)
+        self.remedy = in_plain(remedy)
         self.details = details
 
     def __str__(self) -> str:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import shutil
 import tempfile
-import time
 import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -21,6 +19,7 @@ from yarvic.bench.vehicles import layout_text, stock_image
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Table
 from yarvic.core.errors import Cancelled, YarvicError
+from yarvic.core.formats.files import write_new
 from yarvic.core.job.model import Fitting, JobSheet
 from yarvic.core.job.store import Job
 from yarvic.core.physics import FloatArray
@@ -33,7 +32,6 @@ from yarvic.state.work import Asked, Handle, Heard, InlineRunner, Progress, Work
 
 AUTHOR = "Rowan Sedge"
 TELLING = ".telling-"
-STALE_S = 3600.0
 
 Told = Callable[[float, str], None]
 Change = Callable[[Calibration], list[tuple[Table, str]]]
@@ -212,7 +210,7 @@ class DemoJob:
         Cancelled and whatever went wrong.
         """
         _sweep(path.parent)
-        with tempfile.TemporaryDirectory(prefix=TELLING, dir=path.parent) as folder:
+        with tempfile.TemporaryDirectory(prefix=f"{TELLING}{os.getpid()}-", dir=path.parent) as folder:
             here = Path(folder) / path.name
             stock, layout = stock_image(self.name), layout_text(self.name)
             teller = Story(here, self.sheet(), layout, stock, self.begins, self.runs, progress, cancelled)
@@ -223,14 +221,15 @@ class DemoJob:
             # The job itself last: when it is there, all of it is.
             for made in [*sorted(Path(folder).glob("*.zip")), here]:
                 # Never in the place of one that came meanwhile: somebody may have it open.
-                with contextlib.suppress(FileExistsError):
-                    os.link(made, path.with_name(made.name))
+                if not path.with_name(made.name).exists():
+                    write_new(path.with_name(made.name), made.read_bytes())
 
 
 def _sweep(folder: Path) -> None:
-    """Remove what a telling that was killed has left; one that is under way is younger."""
+    """Remove what a telling that was killed has left: its process is gone."""
     for left in folder.glob(f"{TELLING}*"):
-        if time.time() - left.stat().st_mtime > STALE_S:
+        process = left.name.removeprefix(TELLING).partition("-")[0]
+        if process.isdigit() and not Path(f"/proc/{process}").exists():
             shutil.rmtree(left, ignore_errors=True)
 
 

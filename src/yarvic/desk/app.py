@@ -14,7 +14,7 @@ from yarvic import __version__
 from yarvic.desk.theme import apply_theme, load_fonts
 from yarvic.desk.unexpected import Unexpected
 from yarvic.desk.window import Window
-from yarvic.state.settings import Settings, load_settings
+from yarvic.state.settings import Settings, remembered
 
 SWITCH_S = 0.0005
 # Qt objects die with the application: it is held as long as the process lives.
@@ -52,10 +52,14 @@ def application() -> QApplication:
 def make_window(settings: Settings | None = None) -> Window:
     """A window in the remembered theme."""
     app = application()
-    settings = settings or load_settings()
+    fault = None
+    if settings is None:
+        settings, fault = remembered()
     apply_theme(app, settings.theme)
     window = Window(settings)
     unexpected().happened.connect(window.notice.show_error)
+    if fault is not None:
+        window.notice.show_error(fault)
     return window
 
 
@@ -75,7 +79,7 @@ def run(job: Path | None = None, *, read_only: bool = False, build_demo: bool = 
             window.open_demo()
         elif job is not None:
             window.open_job(job, read_only=read_only)
-        elif window.session.settings.last_job and Path(window.session.settings.last_job).exists():
+        elif os.path.exists(window.session.settings.last_job):
             window.open_job(Path(window.session.settings.last_job))
 
     QTimer.singleShot(0, begin)

@@ -50,7 +50,7 @@ def main(target: Path) -> int:
         window.resize(1280, 800)
         window.show()
         driver = Driver(window, folder, print)
-        window.open_job(shop / "ptarmigan.yarvic")
+        driver.open(shop / "ptarmigan.yarvic")
         driver.rung("B1")
         driver.idle()
         shutil.copy(driver.picture("maps"), target / "maps-night.png")

@@ -107,6 +107,14 @@ class Driver:
         """Wait until no work is under way."""
         self.wait("work to end", lambda: not self.window.runner.busy())
 
+    def open(self, path: Path, *, read_only: bool = False) -> None:
+        """Open a job, and wait until it is shown and judged."""
+        self.window.open_job(path, read_only=read_only)
+        self.idle()
+        job = self.window.session.job
+        if job is None or job.path != path:
+            raise TourStopped(f"{path.name} did not open")
+
     def picture(self, name: str) -> Path:
         """Leave a picture of the window."""
         self.idle()
@@ -141,9 +149,7 @@ def run_tour(folder: Path, say: Say) -> bool:
     driver = Driver(window, folder, say)
     before = len(unexpected().errors)
     try:
-        if not window.open_job(job):
-            raise TourStopped("the demo job did not open")
-        driver.idle()
+        driver.open(job)
         package = Walk(driver).whole()
         say("Building the other two demo jobs beside it.")
         build_missing(folder)
@@ -188,7 +194,7 @@ class Walk:
         d.picture("bench")
         self.say("Bench", f"injected faults: {w.session.bench.faults_text()}")
         d.key(Qt.Key.Key_Escape)
-        self._open(folder / "wether.yarvic")
+        self.d.open(folder / "wether.yarvic")
         d.rung("B1")
         d.step(6)
         logs = w.view("logs")
@@ -206,7 +212,7 @@ class Walk:
         d.wait("the way by parts", lambda: "being worked out" not in plan.ratings.beside.text())
         d.picture("wether-ratings")
         self.say("Wether, 2 Plan, ratings", plan.ratings.beside.text().replace("\n", " "))
-        self._open(folder / "fieldfare.yarvic")
+        self.d.open(folder / "fieldfare.yarvic")
         d.rung("A2")
         d.rung("Stock", reference=True)
         d.step(5)
@@ -215,11 +221,6 @@ class Walk:
         dyno.choose_throttle(0.5)
         d.picture("fieldfare-half-throttle")
         self.say("Fieldfare, 5 Dyno at half throttle", dyno.peaks.text().replace("\n", "; "))
-
-    def _open(self, path: Path) -> None:
-        if not self.w.open_job(path):
-            raise TourStopped(f"{path.name} did not open")
-        self.d.idle()
 
     def say(self, step: str, result: str) -> None:
         """A step with its result."""

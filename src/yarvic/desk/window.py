@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from functools import partial
 from importlib import import_module
 from pathlib import Path
@@ -20,7 +21,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yarvic.core.errors import JobInUseError, JobNotWritableError, NotReadyError, YarvicError
+from yarvic.core.errors import FormatError, JobInUseError, JobNotWritableError, NotReadyError, YarvicError
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.desk.demos import Demos
 from yarvic.desk.ladder import Ladder
@@ -193,17 +194,17 @@ class Window(QMainWindow):
 
     # -- jobs
 
-    def open_job(self, path: Path, *, read_only: bool = False) -> bool:
-        """Open a job; an error is shown in place, and the present job stays."""
-        try:
-            self.session.open_job(path, read_only=read_only)
-        except (JobInUseError, JobNotWritableError) as error:
-            self.notice.show_error(error, "Open it read only", partial(self.open_job, path, read_only=True))
-            return False
-        except YarvicError as error:
-            self._show_error(error)
-            return False
-        return True
+    def open_job(self, path: Path, *, read_only: bool = False, opened: Callable[[], None] = lambda: None) -> None:
+        """Open a job, beside the window; an error is shown in place, and the present job stays."""
+
+        def failed(error: YarvicError) -> None:
+            if isinstance(error, JobInUseError | JobNotWritableError):
+                again = partial(self.open_job, path, read_only=True, opened=opened)
+                self.notice.show_error(error, "Open it read only", again)
+            else:
+                self._show_error(error)
+
+        self.session.open_beside(path, read_only=read_only, opened=opened, failed=failed)
 
     def import_image(self, path: Path, request: Request | None = None) -> None:
         """Take the maps of an image file into the draft; an error is shown in place."""
@@ -339,7 +340,8 @@ class Window(QMainWindow):
         """Remember the window; the draft is on disk already."""
         settings = self.session.settings
         settings.geometry = bytes(self.saveGeometry().toBase64().data()).decode("ascii")
-        save_settings(settings)
+        with suppress(FormatError):  # said at the start, where something could be done about it
+            save_settings(settings)
         self.runner.stop()
         self.session.close_job()
         super().closeEvent(event)

@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import TypeVar
 
-from yarvic.core.errors import JobError
+from yarvic.core.errors import Cancelled, JobError, YarvicError
 from yarvic.core.job.model import Evidence
 from yarvic.state.requests import Request, Requests
 from yarvic.state.selection import Selection
 from yarvic.state.sheet import judged_by, of_the_plan
-from yarvic.state.work import Handle, Runner, Work
+from yarvic.state.work import Asked, Handle, Progress, Runner, Work
 
 T = TypeVar("T")
 JUDGING, CHECKING, DRAWING, SOLVING = "judging", "checking the file", "drawing the sheet", "the way by parts"
+OPENING, LIBRARY = "opening", "the shop's library"
 READYING = "making the bench ready"
 # Requests whose outcome nobody waits for: when it is dropped there is nothing to say.
-QUIET = (JUDGING, CHECKING, DRAWING, SOLVING, READYING)
+QUIET = (JUDGING, CHECKING, DRAWING, SOLVING, READYING, LIBRARY)
 
 
 class Acts(Selection):
@@ -31,6 +33,7 @@ class Acts(Selection):
             "evidence": lambda r: tuple(e.id for e in self._evidence_of(r.revision)),
             "judged by": lambda r: judged_by(self.job.sheet) if self.job is not None else None,
             "the ledger": lambda r: of_the_plan(self.job.sheet) if self.job is not None else None,
+            "the sheet": lambda r: self.job.sheet.model_dump_json() if self.job is not None else None,
             "the selected rung": lambda r: (self.working, self.draft),
             "builds": lambda r: len(self.job.builds()) if self.job is not None else 0,
         }
@@ -69,10 +72,11 @@ class Acts(Selection):
         work: Work[T],
         apply: Callable[[T], None],
         *,
+        failed: Callable[[YarvicError], None] | None = None,
         ended: Callable[[], None] = lambda: None,
         heard: Callable[[object], None] | None = None,
     ) -> Handle | None:
-        """Run visible work; one at a time. A failure is shown, a cancel is said."""
+        """Run visible work; one at a time. A failure is shown, in full or by `failed`; a cancel is said."""
         if self.busy is not None:
             self.say(f"{self.busy} is under way: wait or cancel it.", trouble=True)
             ended()
@@ -90,9 +94,29 @@ class Acts(Selection):
                 self.bench_changed.emit()
 
         self.busy = title
-        handle = self.requests.submit(request, title, work, done, ended=over, heard=heard)
+        handle = self.requests.submit(request, title, work, done, failed=failed, ended=over, heard=heard)
         self.bench_changed.emit()
         return handle
+
+    def read_file(
+        self,
+        request: Request,
+        path: Path,
+        read: Callable[[], T],
+        apply: Callable[[T], None],
+        *,
+        failed: Callable[[YarvicError], None] | None = None,
+    ) -> None:
+        """Read a file beside the window, and apply what it holds where everything is as it was when it was asked for."""
+
+        def work(progress: Progress, cancelled: Asked) -> T:
+            progress(0.1, path.name)
+            found = read()
+            if cancelled():
+                raise Cancelled(f"reading {path.name} was cancelled")
+            return found
+
+        self.start(request, f"Reading {path.name}", work, apply, failed=failed)
 
     def _evidence_of(self, revision_id: int | None) -> list[Evidence]:
         return self.job.runs_of(revision_id) if self.job is not None and revision_id is not None else []

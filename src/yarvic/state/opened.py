@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,6 +11,7 @@ from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.errors import CalibrationError, JobError, YarvicError
+from yarvic.core.job.lock import cautions
 from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.store import Job
@@ -22,6 +24,34 @@ if TYPE_CHECKING:
 
 # Calibrations kept in memory beside the draft's: what is compared, and a few that were looked at before.
 MOST_CALIBRATIONS = 12
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """A job that was opened and looked through, before it is shown; `notices` are what is to be said of it."""
+
+    job: Job
+    draft: DraftState | None
+    notices: tuple[YarvicError | str, ...]
+
+
+def load(path: Path, *, read_only: bool = False, clock: Clock = now) -> Loaded:
+    """Open a job and read what every view shows of it. Raises JobError; then it is closed again."""
+    job = Job.open(path, read_only=read_only, clock=clock)
+    try:
+        draft, fault = _saved_draft(job)
+        # What is read here is kept by the job: the window's thread finds it in memory.
+        for read in (job.builds, job.revisions, job.evidence, job.flashes, job.releases):
+            read()
+        notices: list[YarvicError | str] = [] if read_only else [*cautions(path)]
+        if draft is not None:
+            notices.append(f"The draft on {draft.parent.name} was saved and is open again.")
+        if fault is not None:
+            notices.append(fault)
+        return Loaded(job, draft, tuple(notices))
+    except BaseException:
+        job.close()
+        raise
 
 
 class Opened(Told):
@@ -43,27 +73,12 @@ class Opened(Told):
 
     # -- opening
 
-    def _open(self, path: Path, *, read_only: bool, clock: Clock = now) -> list[YarvicError | str]:
-        """Open a job in place of the present one; gives what is to be said of it.
-
-        Raises JobError; then the present one stays.
-        """
-        job = Job.open(path, read_only=read_only, clock=clock)
-        try:
-            draft, draft_fault = _saved_draft(job)
-        except BaseException:
-            job.close()
-            raise
+    def _take(self, loaded: Loaded) -> None:
+        """Put a job that was loaded in place of the present one."""
         self._close()
-        self.job, self.sheet = job, SheetState(job, self._sheet_was_changed)
+        self.job, self.sheet = loaded.job, SheetState(loaded.job, self._sheet_was_changed)
         self.bench_ready = False
-        self._set_draft(draft)
-        notices: list[YarvicError | str] = []
-        if draft is not None:
-            notices.append(f"The draft on {draft.parent.name} was saved and is open again.")
-        if draft_fault is not None:
-            notices.append(draft_fault)
-        return notices
+        self._set_draft(loaded.draft)
 
     def _close(self) -> None:
         """Close the job; a draft stays in its file."""

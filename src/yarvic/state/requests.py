@@ -69,13 +69,15 @@ class Requests:
         apply: Callable[[T], None],
         *,
         failed: Callable[[YarvicError], None] | None = None,
+        lost: Callable[[T], None] = lambda outcome: None,
         ended: Callable[[], None] = lambda: None,
         visible: bool = True,
         heard: Heard | None = None,
     ) -> Handle:
         """Start the work of a request. `ended` is called whatever comes of it, before anything else.
 
-        A cancel, and an outcome that may not be applied any more, are said by `dropped`; `failed` is for errors.
+        A cancel, and an outcome that may not be applied any more, are said by `dropped`; `failed` is for errors, `lost`
+        is given an outcome that nobody takes.
         """
         before = self._under_way.get(request.subject)
         if before is not None and before.handle is not None:
@@ -93,10 +95,10 @@ class Requests:
 
         def done(outcome: T) -> None:
             why = over()
-            if why is None:
-                return
-            if why:
-                self._dropped(request, why)
+            if why is None or why:
+                lost(outcome)
+                if why:
+                    self._dropped(request, why)
                 return
             try:
                 apply(outcome)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,19 +13,20 @@ from yarvic.core.calibration.image import image_id, unpack
 from yarvic.core.errors import JobError, LinkError, NotReadyError, YarvicError
 from yarvic.core.formats.hex_image import read_image
 from yarvic.core.job.file import verify
+from yarvic.core.job.history import History
 from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import NewRun
 from yarvic.core.plan.readiness import Readiness
-from yarvic.state.acts import CHECKING, READYING
-from yarvic.state.draft import DraftState, edits_towards
+from yarvic.state.acts import CHECKING, OPENING, READYING
+from yarvic.state.draft import DraftState, Maps, edits_towards
 from yarvic.state.judging import Judging
-from yarvic.state.opened import bench_of
+from yarvic.state.opened import Loaded, bench_of, load
 from yarvic.state.requests import Request
 from yarvic.state.results import RevisionResults
 from yarvic.state.selection import DRAFT
 from yarvic.state.settings import Settings
-from yarvic.state.work import Runner
+from yarvic.state.work import Asked, Progress, Runner
 
 if TYPE_CHECKING:
     from yarvic.bench.rig import PullSettings
@@ -63,20 +64,49 @@ class Session(Judging):
     # -- opening
 
     def open_job(self, path: Path, *, read_only: bool = False, clock: Clock = now) -> None:
-        """Open a job in place of the present one. Raises JobError; then the present one stays."""
-        notices = self._open(path, read_only=read_only, clock=clock)
+        """Open a job in place of the present one, at once. Raises JobError; then the present one stays."""
+        self._show(load(path, read_only=read_only, clock=clock))
+
+    def open_beside(
+        self,
+        path: Path,
+        *,
+        read_only: bool = False,
+        opened: Callable[[], None] = lambda: None,
+        failed: Callable[[YarvicError], None],
+    ) -> None:
+        """Open a job beside the window and then show it; until then, and where it cannot be, the present one stays."""
+
+        def work(progress: Progress, cancelled: Asked) -> Loaded:
+            progress(0.1, path.name)
+            return load(path, read_only=read_only)
+
+        def show(loaded: Loaded) -> None:
+            self._show(loaded)
+            opened()
+
+        self.requests.submit(
+            self.request(OPENING),
+            f"Opening {path.name}",
+            work,
+            show,
+            failed=failed,
+            lost=lambda loaded: loaded.job.close(),
+        )
+
+    def _show(self, loaded: Loaded) -> None:
+        job = loaded.job
+        self._take(loaded)
         self.results = {}
         self._select_afresh()
-        self.settings.last_job = str(path)
+        self.settings.last_job = str(job.path)
         self.job_changed.emit()
         self.selection_changed.emit()
-        for each in notices:
+        for each in loaded.notices:
             if isinstance(each, str):
                 self.say(each)
             else:
                 self.failed.emit(each)
-        job = self.job
-        assert job is not None
 
         def set_bench(made: tuple[BenchState | None, YarvicError | None]) -> None:
             if not self.bench_ready:
@@ -88,10 +118,23 @@ class Session(Judging):
         self.requests.submit(
             self.request(CHECKING),
             "Checking the file",
-            lambda progress, cancelled: verify(path, lambda: job.writing, cancelled),
-            lambda _: None,
+            lambda progress, cancelled: verify(job.path, lambda: job.writing, cancelled),
+            self._say_history,
             visible=False,
         )
+
+    def _say_history(self, history: History) -> None:
+        """Say where the journal and what it records do not fit."""
+        if history.faults:
+            more = f" and {len(history.faults) - 1} more" if len(history.faults) > 1 else ""
+            self.failed.emit(
+                JobError(
+                    f"the job was changed by other means than Yarvic: {history.faults[0]}{more}",
+                    concerns=str(self.job.path) if self.job is not None else "",
+                    remedy="Do not release from it. Compare it with a copy, and ask who had the file.",
+                    details="\n".join(history.faults),
+                )
+            )
 
     def _close(self) -> None:
         self.requests.cancel_all()
@@ -170,29 +213,34 @@ class Session(Judging):
         """What an image that is about to be chosen is for: the selected rung as it is now."""
         return self.request("importing the image", revision=self.working, reads=("the selected rung",))
 
-    def import_image(self, path: Path, request: Request | None = None) -> int:
-        """Take the maps of an image file (Intel HEX or raw) into the draft, as one step; gives how many changed.
+    def import_image(self, path: Path, request: Request | None = None) -> None:
+        """Take the maps of an image file (Intel HEX or raw) into the draft, as one step, once it is read.
 
-        `request` is what the file was asked for. Raises FormatError, CalibrationError for an image of another family
-        or a damaged one, JobError; then nothing has changed.
+        `request` is what the file was asked for. Raises JobError where that is not so any more. What is wrong with the
+        file is shown: another format, another family, a damaged one; then nothing has changed.
         """
         if request is not None:
             self.still(request)
         if self.job is None:
             raise JobError("no job is open", remedy="Open a job first.")
         layout = self.job.layout
-        data = read_image(path, layout.size)
-        others = {slot: unpack(data, layout, slot, source=path.name) for slot in layout.slots}
-        draft = self.editable_draft()
-        edits = edits_towards(draft.calibrations, others, f"imported from {path.name}")
-        if edits:
-            draft.add(edits)
-            self.edited(draft)
-        count = len(edits)
-        self.say(
-            f"{count} tables and values imported from {path.name}." if count else "The image holds the same maps."
-        )
-        return count
+
+        def read() -> Maps:
+            data = read_image(path, layout.size)
+            return {slot: unpack(data, layout, slot, source=path.name) for slot in layout.slots}
+
+        def enter(others: Maps) -> None:
+            draft = self.editable_draft()
+            edits = edits_towards(draft.calibrations, others, f"imported from {path.name}")
+            if edits:
+                draft.add(edits)
+                self.edited(draft)
+            count = len(edits)
+            self.say(
+                f"{count} tables and values imported from {path.name}." if count else "The image holds the same maps."
+            )
+
+        self.read_file(request or self.image_request(), path, read, enter)
 
     def discard_draft(self) -> None:
         """Drop the draft and go back to its parent."""

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import os
+from contextlib import suppress
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
-from yarvic.core.errors import FormatError
+from yarvic.core.document import parse_json, validated
+from yarvic.core.errors import FormatError, YarvicError
 from yarvic.core.formats.files import write_whole
+from yarvic.core.reading import cannot, read_text, reader
 from yarvic.core.units import UNITS
 
+MOST_BYTES = 200_000
 DEFAULT_UNITS = {
     "pressure": "kPa",
     "fuel pressure": "bar",
@@ -34,9 +38,9 @@ class Settings(BaseModel):
     units: dict[str, str] = Field(default_factory=lambda: dict(DEFAULT_UNITS))
     theme: Literal["paper", "night"] = "paper"
     step: Literal["job", "plan", "maps", "flash", "dyno", "logs", "checks", "release"] = "job"
-    geometry: str = ""
-    last_job: str = ""
-    author: str = ""
+    geometry: Annotated[str, Field(max_length=4000)] = ""
+    last_job: Annotated[str, Field(max_length=4096)] = ""
+    author: Annotated[str, Field(max_length=200)] = ""
 
     @field_validator("units")
     @classmethod
@@ -55,19 +59,59 @@ def home() -> Path:
     return Path(platformdirs.user_data_dir("yarvic"))
 
 
+def settings_path() -> Path:
+    """The file of the settings."""
+    return home() / "settings.json"
+
+
+@reader("settings", "Settings of the desk, JSON", ".json", MOST_BYTES)
+def read_settings(path: Path) -> Settings:
+    """Settings from their file. Raises FormatError."""
+    return validated(Settings, parse_json(read_text(path, MOST_BYTES), source=str(path)), source=str(path))
+
+
 def load_settings() -> Settings:
     """The stored settings; defaults when there are none or they cannot be understood."""
+    return remembered()[0]
+
+
+def remembered() -> tuple[Settings, YarvicError | None]:
+    """The stored settings, and what is wrong with their file or folder, to be said once."""
+    path = settings_path()
+    if not os.path.lexists(path):
+        return Settings(), _folder_fault()
     try:
-        return Settings.model_validate_json((home() / "settings.json").read_text("utf-8"))
-    except (OSError, ValidationError, UnicodeDecodeError):
-        return Settings()
+        return read_settings(path), _folder_fault()
+    except FormatError as error:
+        remedy = "The desk begins with the usual ones; jobs are not touched by this."
+        return Settings(), FormatError(f"the settings {error.what}", concerns=error.concerns, remedy=remedy)
+
+
+def _folder_fault() -> YarvicError | None:
+    """Whether the settings' folder, or the one it would be made in, may not be written."""
+    with suppress(FormatError):
+        if os.access(make_home(), os.W_OK | os.X_OK):
+            return None
+    return FormatError(
+        "the settings' folder may not be written: theme, units, last job and keys are not remembered",
+        concerns=str(home()),
+        remedy="Jobs are not touched by this. Set YARVIC_HOME to a folder of yours.",
+    )
 
 
 def save_settings(settings: Settings) -> None:
-    """Store the settings. A folder that cannot be written costs the memory, not the work."""
+    """Store the settings. Raises FormatError where their folder cannot be written: it costs the memory, not the work."""
+    make_home()
+    write_whole(settings_path(), settings.model_dump_json(indent=1).encode("utf-8"))
+
+
+def make_home() -> Path:
+    """The folder for settings, made where it is missing. Raises FormatError."""
     folder = home()
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        write_whole(folder / "settings.json", settings.model_dump_json(indent=1).encode("utf-8"))
-    except (OSError, FormatError):
-        return
+    except OSError as error:
+        raise cannot(error, "written", str(folder)) from None
+    except ValueError:
+        raise FormatError("is no name of a folder", concerns=str(folder), remedy="Correct YARVIC_HOME.") from None
+    return folder

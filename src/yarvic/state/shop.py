@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from pathlib import Path
 
 from yarvic.core.errors import FormatError, JobError
-from yarvic.core.formats.files import file_name, read_text, write_whole
+from yarvic.core.formats.files import file_name, write_whole
 from yarvic.core.job.model import JobSheet
-from yarvic.core.job.template import MOST_BYTES, as_template, read_sheet, write_sheet
-from yarvic.core.plan.parts import Kind, library, parse_kinds
-from yarvic.core.plan.readiness import Item, fresh
+from yarvic.core.job.template import as_template, write_sheet
+from yarvic.core.plan.parts import Kind, read_kinds
+from yarvic.core.plan.readiness import fresh
 from yarvic.core.plan.vehicle import Vehicle
 from yarvic.state.settings import home
 
@@ -54,7 +53,8 @@ def templates() -> dict[str, Path]:
     return {p.stem: p for p in sorted(folder.glob("*.toml"))} if folder.is_dir() else {}
 
 
-def _list_path(vehicle: Vehicle) -> Path:
+def readiness_path(vehicle: Vehicle) -> Path:
+    """Where the shop's own readiness list for this kind of engine is kept."""
     kind = f"{vehicle.ignition}-{vehicle.induction}-{vehicle.injection}".replace(" ", "-")
     return shop_folder() / "readiness" / f"{kind}.toml"
 
@@ -63,30 +63,20 @@ def save_readiness(sheet: JobSheet) -> Path:
     """Keep a job's readiness list as the shop's, for engines of this kind. Raises FormatError."""
     v = sheet.vehicle
     bare = Vehicle(name="shop", ignition=v.ignition, induction=v.induction, injection=v.injection)
-    return _write(JobSheet(title="shop", vehicle=bare, readiness=fresh(sheet.readiness)), _list_path(v))
+    return _write(JobSheet(title="shop", vehicle=bare, readiness=fresh(sheet.readiness)), readiness_path(v))
 
 
-def shop_readiness(vehicle: Vehicle) -> tuple[Item, ...]:
-    """The shop's own list for this kind of engine; empty when it keeps none. Raises FormatError for a broken one."""
-    path = _list_path(vehicle)
-    return read_sheet(path).readiness if path.is_file() else ()
-
-
-def kinds() -> Mapping[str, Kind]:
-    """The shipped library with the shop's own kinds beside. Raises FormatError naming what is wrong with the shop's."""
-    return {**library(), **_own_kinds()}
-
-
-def _own_kinds() -> dict[str, Kind]:
+def own_kinds() -> dict[str, Kind]:
+    """The kinds that the shop has added itself. Raises FormatError naming what is wrong with them."""
     path = shop_folder() / LIBRARY
-    return parse_kinds(read_text(path, MOST_BYTES), source=str(path)) if path.is_file() else {}
+    return read_kinds(path) if path.is_file() else {}
 
 
 def save_kind(sheet: JobSheet, title: str) -> Path:
     """Add a job's limits and parts to the shop's own library under a title. Raises FormatError, JobError."""
     import tomli_w
 
-    path, own = shop_folder() / LIBRARY, _own_kinds()
+    path, own = shop_folder() / LIBRARY, own_kinds()
     made = Kind(_file_name(title), title.strip(), sheet.limits, sheet.parts)
     document = {
         key: {

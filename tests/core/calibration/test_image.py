@@ -21,7 +21,7 @@ from yarvic.core.calibration.image import (
 )
 from yarvic.core.calibration.layout import parse_layout, read_layout
 from yarvic.core.calibration.table import Steps
-from yarvic.core.errors import CalibrationError
+from yarvic.core.errors import CalibrationError, FormatError
 
 
 def test_pack_and_unpack_give_the_tables_back(layout):
@@ -135,7 +135,7 @@ def test_a_value_that_does_not_fit_its_storage_is_refused(layout):
         ("slot_size = 8192", "slot_size = 3000", "reaches past"),
         ("slot_size = 8192", "slot_size = 81920", "do not fit"),
         ('unit = "deg"', 'unit = "furlong"', "furlong"),
-        ("factor = 0.1", "factor = 0.0", "greater than 0"),
+        ("factor = 0.1", "factor = 0.0", "greater than"),
         ("count = 13", "count = 0", "greater than or equal"),
         ("version = 1", "version = 1\nsurprise = 2", "surprise"),
         ("version = 1", "version = = 1", "TOML"),
@@ -151,11 +151,12 @@ def test_layouts_that_cannot_be_are_refused(old, new, message):
 def test_layout_from_a_file(tmp_path):
     path = tmp_path / "unit.toml"
     path.write_text(layout_text("ptarmigan"))
-    assert read_layout(path).family == "ptarmigan-14"
-    with pytest.raises(CalibrationError, match="cannot be read"):
+    text, layout = read_layout(path)
+    assert layout.family == "ptarmigan-14" and text == layout_text("ptarmigan")
+    with pytest.raises(FormatError, match="is not there"):
         read_layout(tmp_path / "none.toml")
     path.write_bytes(b"\xff\xfe\x00")
-    with pytest.raises(CalibrationError):
+    with pytest.raises(FormatError, match="not text"):
         read_layout(path)
 
 

@@ -534,7 +534,7 @@ def test_own_limits_replace_the_defaults(tmp_path):
         ('unit = "%"', 'unit = "kPa"', "does not measure"),
         ("watch = -2.0", "watch = -4.0", "before stop"),
         ('source = "mine"', 'source = ""', "source"),
-        ("[rail_sag]", "[rail_sog]", "no check 'rail_sog'"),
+        ("[rail_sag]", "[rail_sog]", "no limit 'rail_sog'"),
         ('side = "below"', 'side = "left"', "side"),
         ("stop = -3.0", "stop = -3.0 -", "TOML"),
     ],

@@ -1,7 +1,9 @@
 """Formats: dump, reload, compare; and hostile files."""
 
 import json
+import random
 
+import bincopy
 import numpy as np
 import pytest
 
@@ -9,9 +11,10 @@ from yarvic.bench.vehicles import stock_calibrations
 from yarvic.core.calibration.compare import compare
 from yarvic.core.errors import CalibrationError, FormatError
 from yarvic.core.formats.csv_log import UNKNOWN, read_csv_log, write_csv_log
-from yarvic.core.formats.files import read_bounded, write_whole
+from yarvic.core.formats.files import write_whole
 from yarvic.core.formats.hex_image import hex_to_image, image_to_hex, read_image, write_hex
 from yarvic.core.formats.maps import maps_from_json, maps_to_csv, maps_to_json
+from yarvic.core.reading import read_bounded
 
 
 def write(path, text):
@@ -75,7 +78,7 @@ def test_empty_fields_are_missing_numbers(tmp_path):
         ("time [s],RPM [furlong]\n0,1\n", "unknown"),
         ("time [s],RPM\n0,1\n", "has no unit"),
         ("time [s],RPM [rpm],Engine speed [rpm]\n0,1,1\n", "second time"),
-        ("time [s],RPM [rpm]\n0,1000\n1,fast\n", "'fast'"),
+        ("time [s],RPM [rpm]\n0,1000\n1,fast\n", "line 3: a field of column 'RPM .rpm.' is not a number"),
         ("time [s],RPM [rpm]\n0,1000\n,1100\n", "time stamp is missing"),
         ("time [s],RPM [rpm]\n0,1000\n1,1100,7,8\n", "CSV"),
     ],
@@ -93,7 +96,20 @@ def test_a_bad_number_names_its_line(tmp_path):
     path = write(tmp_path / "a.csv", f"time [s],RPM [rpm]\n{rows}2000,oops\n")
     with pytest.raises(FormatError) as caught:
         read_csv_log(path)
-    assert "oops" in str(caught.value) + caught.value.details
+    assert "a.csv, line 2002" in str(caught.value) and "RPM" in str(caught.value)
+    assert "oops" not in str(caught.value) + caught.value.details
+
+
+def test_whole_numbers_that_become_decimals_far_down_are_numbers(tmp_path):
+    rows = "".join(f"{i};1000\n" for i in range(2000))
+    log = read_csv_log(write(tmp_path / "a.csv", f"time [s];RPM [rpm]\n{rows}2000;1000,5\n"))
+    assert log.channel("engine_speed").values[-1] == 1000.5
+
+
+def test_numbers_without_end_are_missing_and_said(tmp_path):
+    log = read_csv_log(write(tmp_path / "a.csv", "time [s],RPM [rpm]\n0,1000\n1,inf\n2,-1e999\n"))
+    assert np.isnan(log.channel("engine_speed").values[1:]).all()
+    assert any("2 numbers without end" in note for note in log.notes)
 
 
 @pytest.mark.parametrize("data", [b"\x00" * 500, b"\xff\xfe" + b"x" * 90, bytes(range(256)) * 20])
@@ -130,7 +146,12 @@ def test_a_hex_record_by_the_specification():
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        (":10010000214601360121470136007EFE09D2190141\n", "not Intel HEX"),
+        (":10010000214601360121470136007EFE09D2190141\n", "line 1: is damaged: a record's checksum"),
+        (":0400000001020304F2\n", "has no end"),
+        (":0400000001020304F2\n:0400020001020304F0\n:00000001FF\n", "line 2: writes address 0x2 a second time"),
+        (":00000001FF\n:0400000001020304F2\n", "goes on behind its end"),
+        (":00000009F7\n", "unknown kind"),
+        (":0400000001020304F2 \u0661\n", "not Intel HEX"),
         ("hello\n", "not Intel HEX"),
         (":00000001FF\n", "no data"),
         (":020000040800F2\n:0400000001020304F2\n:00000001FF\n", "reaches address"),
@@ -141,12 +162,31 @@ def test_other_text_is_no_hex(text, message):
         hex_to_image(text, 65536, source="x.hex")
 
 
+def test_hex_in_any_order_is_read_in_one_pass():
+    data = bytes(range(1, 255)) * 500
+    lines = []
+    for at in range(0, len(data), 2):
+        body = bytes([2, at >> 8 & 0xFF, at & 0xFF, 0]) + data[at : at + 2]
+        upper = bytes([2, 0, 0, 4, 0, at >> 16])
+        lines += [f":{b.hex()}{-sum(b) & 0xFF:02x}" for b in (upper, body)]
+    pairs = list(zip(lines[::2], lines[1::2], strict=True))
+    random.Random(4).shuffle(pairs)
+    text = "\n".join(line for pair in pairs for line in pair) + "\n:00000001FF\n"
+    looked = hex_to_image(text, len(data))
+    assert looked == data
+    # Against bincopy, which reads the same records.
+    file = bincopy.BinFile()
+    file.add_ihex(text[: 30 * 600] + ":00000001FF\n")
+    few = hex_to_image(text[: 30 * 600] + ":00000001FF\n", len(data))
+    assert all(few[start : start + len(chunk)] == bytes(chunk) for start, chunk in file.segments)
+
+
 def test_reading_is_bounded(tmp_path):
     path = tmp_path / "big"
     path.write_bytes(b"x" * 100)
     with pytest.raises(FormatError, match="at most"):
         read_bounded(path, 50)
-    with pytest.raises(FormatError, match="cannot be read"):
+    with pytest.raises(FormatError, match="is not there"):
         read_bounded(tmp_path / "none", 50)
 
 
@@ -154,7 +194,7 @@ def test_writing_is_whole_or_not_at_all(tmp_path):
     target = tmp_path / "a"
     write_whole(target, b"one")
     assert target.read_bytes() == b"one"
-    with pytest.raises(FormatError, match="cannot be written") as caught:
+    with pytest.raises(FormatError, match="is not there") as caught:
         write_whole(tmp_path / "no such folder" / "a", b"two")
     assert caught.value.remedy
     assert [p.name for p in tmp_path.iterdir()] == ["a"]

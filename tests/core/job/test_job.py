@@ -72,7 +72,7 @@ def test_everything_is_there_after_reopening(job, pulled):
             assert np.array_equal(stored.channels[key].values, channel.values)
             assert np.array_equal(stored.channels[key].time_s, channel.time_s)
         assert set(again.log(run.id, ["rail_pressure"]).channels) == {"rail_pressure"}
-        assert [e.subject for e in again.journal()] == ["Stock", "A1", run.id, "flash", "build", "waiver"]
+        assert [e.subject for e in again.journal()] == ["job", "Stock", "A1", run.id, "flash", "build", "waiver"]
     finally:
         again.close()
 
@@ -145,7 +145,7 @@ def test_what_is_no_job_is_refused(tmp_path, content, message):
 
 
 def test_a_missing_file_and_another_database_are_refused(tmp_path):
-    with pytest.raises(JobError, match="cannot be opened"):
+    with pytest.raises(JobError, match="is not there"):
         Job.open(tmp_path / "none.yarvic")
     assert not list(tmp_path.iterdir())
     other = tmp_path / "other.yarvic"
@@ -446,16 +446,16 @@ def test_a_reader_sets_right_what_a_killed_writer_left(demo_path):
     assert not os.path.exists(f"{demo_path}-journal")
 
 
-def test_kill_while_a_job_is_made_leaves_none(tmp_path):
+def test_kill_while_a_job_is_made_leaves_nothing(tmp_path):
     code = (
-        "import sys, os\nfrom pathlib import Path\nimport yarvic.core.job.file as f\n"
-        "f.put_in_place = lambda new, path: os.kill(os.getpid(), 9)\n"
-        "from yarvic.core.job.store import Job\nfrom yarvic.demo.ptarmigan import *\n"
-        "PTARMIGAN.build(Path(sys.argv[1]))\n"
+        "import sys, os\nfrom pathlib import Path\nimport yarvic.core.formats.files as f\n"
+        "f._name = lambda handle, name: os.kill(os.getpid(), 9)\n"
+        "from yarvic.core.job.store import Job\nfrom yarvic.demo.ptarmigan import PTARMIGAN\n"
+        "Job.create(Path(sys.argv[1]), PTARMIGAN.sheet(), author='x')\n"
     )
     path = tmp_path / "a.yarvic"
     assert subprocess.run([sys.executable, "-c", code, str(path)], check=False).returncode == -9
-    assert not path.exists()
+    assert list(tmp_path.iterdir()) == []
 
 
 def test_times_come_from_the_clock(tmp_path, stock):

@@ -7,14 +7,16 @@ from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
-
-from pydantic import ValidationError
+from typing import Any
 
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.rule import Rule
-from yarvic.core.document import first_fault, parse_toml
+from yarvic.core.document import Document, parse_toml, validated
 from yarvic.core.errors import FormatError
-from yarvic.core.formats.files import read_text
+from yarvic.core.reading import read_text, reader
+from yarvic.core.units import UNITS, from_canonical
+
+MOST_BYTES = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -47,39 +49,87 @@ class Limits:
         return [c for c in self.components or () if c.key in keys]
 
 
-def parse_limits(
-    text: str, components: tuple[ComponentLimit, ...] | None = None, *, source: str = "limits"
-) -> Limits:
-    """Limits from TOML text; entries it leaves out keep their defaults. Raises FormatError naming the entry."""
-    data = parse_toml(text, source=source)
-    try:
-        rules = {k: Rule.model_validate(v) for k, v in data.items() if k != "sensor"}
-    except ValidationError as error:
-        raise FormatError(first_fault(error), concerns=source, remedy="Correct the entry named.") from None
-    sensor = {k: float(v) for k, v in data.get("sensor", {}).items() if k != "source"}
-    return Limits(rules, sensor, components)
+class Within(Document):
+    """Where a number of the limits may stand; past it a check would be off."""
+
+    least: float
+    most: float
+
+
+class _Sensor(Document):
+    """The numbers of the section `sensor`, by name."""
+
+    values: dict[str, float]
+
+
+def parse_limits(text: str, *, source: str = "limits") -> tuple[dict[str, Rule], dict[str, float]]:
+    """Rules by check, and what is known of sensors, from TOML text. Raises FormatError naming the entry."""
+    return _limits_of(parse_toml(text, source=source), source)
+
+
+def _limits_of(data: dict[str, Any], source: str) -> tuple[dict[str, Rule], dict[str, float]]:
+    rules = {k: validated(Rule, v, source=f"{source}, {k}") for k, v in data.items() if k != "sensor"}
+    stated = data.get("sensor", {})
+    if not isinstance(stated, dict):
+        raise FormatError("is no section", concerns=f"{source}, sensor", remedy="Write [sensor] and its entries.")
+    numbers = {k: v for k, v in stated.items() if k != "source"}
+    return rules, validated(_Sensor, {"values": numbers}, source=f"{source}, sensor").values
 
 
 @cache
-def _defaults() -> Limits:
+def _shipped() -> tuple[Limits, Mapping[str, Within]]:
     text = files("yarvic.core.checks").joinpath("data/limits.toml").read_text("utf-8")
-    return parse_limits(text, source="limits.toml")
+    data = parse_toml(text, source="limits.toml")
+    within = {k: Within(least=low, most=high) for k, (low, high) in data.pop("within").items()}
+    return Limits(*_limits_of(data, "limits.toml")), within
 
 
 def default_limits(components: tuple[ComponentLimit, ...] | None = None) -> Limits:
     """The shipped limits with a job's components."""
-    return Limits(_defaults().rules, _defaults().sensor, components)
+    shipped, _ = _shipped()
+    return Limits(shipped.rules, shipped.sensor, components)
 
 
+@reader("limits", "Limits of the checks, TOML", ".toml", MOST_BYTES)
 def read_limits(path: Path, components: tuple[ComponentLimit, ...] | None = None) -> Limits:
-    """The shipped limits with those of a TOML file in their place. Raises FormatError."""
-    text = read_text(path, 1_000_000)
-    own = parse_limits(text, source=path.name)
-    unknown = set(own.rules) - set(_defaults().rules)
+    """The shipped limits with those of a TOML file in their place. Raises FormatError.
+
+    Refused is a limit that is none: of another quantity or side than the check has, or so far out that no engine comes
+    there.
+    """
+    rules, sensor = parse_limits(read_text(path, MOST_BYTES), source=path.name)
+    shipped, within = _shipped()
+    unknown = sorted((rules.keys() - shipped.rules.keys()) | (sensor.keys() - shipped.sensor.keys()))
     if unknown:
         raise FormatError(
-            f"there is no check {sorted(unknown)[0]!r}",
+            f"there is no limit {unknown[0]!r}",
             concerns=path.name,
-            remedy=f"Checks: {', '.join(_defaults().rules)}.",
+            remedy=f"Limits: {', '.join((*shipped.rules, *shipped.sensor))}.",
         )
-    return Limits({**_defaults().rules, **own.rules}, {**_defaults().sensor, **own.sensor}, components)
+    for key, rule in rules.items():
+        _check_rule(rule, shipped.rules[key], within[key], f"{path.name}, {key}")
+    for key, value in sensor.items():
+        _check_within(value, within[key], "", f"{path.name}, sensor {key}")
+    return Limits({**shipped.rules, **rules}, {**shipped.sensor, **sensor}, components)
+
+
+def _check_rule(rule: Rule, shipped: Rule, within: Within, source: str) -> None:
+    if (rule.quantity, rule.side) != (shipped.quantity, shipped.side):
+        raise FormatError(
+            f"the check judges {shipped.quantity}, and trouble lies {shipped.side} its limit",
+            concerns=source,
+            remedy="Correct quantity and side.",
+        )
+    for value in (rule.watch_canonical, rule.stop_canonical):
+        _check_within(float(from_canonical(value, shipped.unit)), within, shipped.unit, source)
+
+
+def _check_within(value: float, within: Within, unit: str, source: str) -> None:
+    slack = 1e-9 * (1.0 + abs(value))
+    if not within.least - slack <= value <= within.most + slack:
+        shown = f" {UNITS[unit].label}" if unit else ""
+        raise FormatError(
+            f"a limit of {value:g}{shown} judges nothing: it must be within {within.least:g} to {within.most:g}{shown}",
+            concerns=source,
+            remedy="Correct the number, or its unit.",
+        )

@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
+from yarvic.core.document import Document
 from yarvic.core.units import UNITS, to_canonical
 
 Side = Literal["above", "below"]
 
 
-class Rule(BaseModel):
+class Rule(Document):
     """One limit: trouble lies above or below `stop`; `watch` comes before it. Both in `unit`."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
     title: Annotated[str, Field(min_length=1)]
     quantity: str

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
+from yarvic.core.document import Document
 from yarvic.core.physics.air import Air
 
 # How a run was made, in words.
@@ -21,10 +22,8 @@ RUN_WORDS = {
 RUN_SHORT = {"inertia": "free", "ramp": "ramp", "hold": "held", "road": "road", "climb": "climb", "coast": "coast"}
 
 
-class Conditions(BaseModel):
+class Conditions(Document):
     """Weather, fuel and rig of a run. Stored with the evidence; `simulated` stays with it into every sheet."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
     pressure_pa: float
     temperature_k: float

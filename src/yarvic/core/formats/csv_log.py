@@ -6,17 +6,18 @@ import io
 import re
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from yarvic.core.errors import FormatError, UnitError
+from yarvic.core.errors import FormatError, UnitError, in_plain
 from yarvic.core.evidence.channels import CHANNELS, ChannelKind, find_channel, numbered_from_zero
 from yarvic.core.evidence.log import Channel, Doubt, Log
 from yarvic.core.evidence.meaning import mixture_kind, pressure_reference, retard_sign
 from yarvic.core.formats.csv_dialect import Dialect, find_dialect
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
+from yarvic.core.reading import check_file, check_memory, reader
 from yarvic.core.units import (
     CANONICAL,
     Reference,
@@ -38,6 +39,9 @@ _BARE_PRESSURE = re.compile(
 )
 _TIME_NAMES = {"time", "t", "timestamp", "elapsed"}
 UNKNOWN = "unknown quantity"
+MOST_BYTES = 4 * 1024**3
+# What reading takes at its peak for each number: its eight bytes, and the reader's own (see benchmarks).
+BYTES_PER_NUMBER = 8 * 2.5
 # How loggers write a number that is not there, besides leaving the field empty.
 _MISSING = ["-", "--", "NaN", "nan", "n/a", " ", ""]
 
@@ -56,6 +60,7 @@ class _Column:
     doubt: Doubt | None = None
 
 
+@reader("csv log", "Log, CSV", ".csv", MOST_BYTES)
 def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, barometer_pa: float | None = None) -> Log:
     """A log from a CSV file, in canonical units.
 
@@ -68,6 +73,7 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, baromet
     Raises FormatError naming file and column when the header or a number cannot be understood.
     """
     dialect = find_dialect(path)
+    check_memory(check_file(path, MOST_BYTES) / dialect.bytes_per_number * BYTES_PER_NUMBER, str(path))
     columns = _read(path, dialect)
     headers = [c.name for c in columns]
     parsed = [split_header(c) for c in headers]
@@ -85,6 +91,7 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, baromet
     if not np.all(np.isfinite(time_s)):
         line = int(np.flatnonzero(~np.isfinite(time_s))[0]) + 2
         raise FormatError("a time stamp is missing", concerns=f"{path.name}, line {line}", remedy="Remove that line.")
+    notes = []
     from_zero = numbered_from_zero(name for name, _ in parsed)
     found: dict[str, _Column] = {}
     for index, (name, words) in enumerate(parsed):
@@ -96,18 +103,29 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, baromet
         key = taken.kind.key if taken.kind is not None else name
         if key in found:
             raise FormatError(
-                f"{headers[index]!r} names {taken.kind.title if taken.kind else name!r} a second time",
+                f"{_short(headers[index])} names {taken.kind.title if taken.kind else _short(name)} a second time",
                 concerns=str(path),
                 remedy="Remove or rename one of the columns.",
             )
         found[key] = taken
+        notes += _without_infinity(taken)
     if not found:
         raise FormatError("there are no channels beside time", concerns=str(path), remedy="Choose another file.")
-    notes = [
+    notes += [
         f"{first}: cylinders are numbered from 0; this one was read as cylinder 1" for first in from_zero.values()
     ]
     notes += _settle_pressures(found, barometer_pa)
     return Log({key: _channel(key, c, time_s) for key, c in found.items()}, tuple(notes))
+
+
+def _without_infinity(c: _Column) -> list[str]:
+    """Make what has no end a missing number, and say so."""
+    endless = np.isinf(c.values)
+    count = int(np.count_nonzero(endless))
+    if not count:
+        return []
+    c.values = np.where(endless, np.nan, c.values)
+    return [f"{in_plain(c.header, 60)}: {count:,} numbers without end were read as missing"]
 
 
 def split_header(header: str) -> tuple[str, str]:
@@ -122,21 +140,29 @@ def split_header(header: str) -> tuple[str, str]:
 def _read(path: Path, dialect: Dialect) -> list[polars.Series]:
     import polars as pl
 
-    try:
-        frame = pl.read_csv(
+    def read(**how: Any) -> polars.DataFrame:
+        return pl.read_csv(
             path,
-            infer_schema_length=1000,
             separator=dialect.separator,
-            decimal_comma=dialect.decimal_comma,
             encoding="utf8" if dialect.encoding == "utf-8" else dialect.encoding,
             skip_rows_after_header=1 if dialect.units else 0,
+            **how,
         )
+
+    try:
+        try:
+            frame = read(infer_schema_length=1000, decimal_comma=dialect.decimal_comma)
+        except pl.exceptions.ComputeError:
+            # Further down stand other numbers than the first rows promised, or none: field by field it is told which.
+            frame = read(infer_schema=False)
+            if dialect.separator != ",":
+                frame = frame.with_columns(pl.all().str.replace(",", ".", literal=True))
     except (pl.exceptions.PolarsError, OSError) as error:
         raise FormatError(
             "cannot be read as CSV",
             concerns=str(path),
             remedy="Export it again with one header line, and commas, semicolons or tabs between columns.",
-            details=str(error),
+            details=type(error).__name__,
         ) from None
     if frame.height == 0:
         raise FormatError("holds no rows", concerns=str(path), remedy="Choose another file.")
@@ -153,23 +179,32 @@ def _numbers(series: polars.Series, path: Path) -> FloatArray:
         if bad.len():
             row = int(bad[0])
             raise FormatError(
-                f"{series[row]!r} in column {series.name!r} is not a number",
+                f"a field of column {_short(series.name)} is not a number",
                 concerns=f"{path.name}, line {row + 2}",
                 remedy="Correct or empty that field.",
             )
         series = number
     elif not series.dtype.is_numeric():
         if series.dtype != pl.Null:
-            raise FormatError(f"column {series.name!r} holds {series.dtype}, not numbers", concerns=str(path))
+            raise FormatError(
+                f"column {_short(series.name)} holds {series.dtype}, not numbers",
+                concerns=str(path),
+                remedy="Remove that column.",
+            )
         series = series.cast(pl.Float64)
     return np.asarray(series.cast(pl.Float64).to_numpy(), dtype=np.float64)
+
+
+def _short(header: str) -> str:
+    """A header as it may stand in a sentence."""
+    return f"'{in_plain(header, 60)}'"
 
 
 def _unit_of(path: Path, column: str, words: str, quantity: str) -> float:
     try:
         return parse_unit(words, quantity=quantity).factor
     except UnitError as error:
-        raise FormatError(f"column {column!r}: {error.what}", concerns=str(path), remedy=error.remedy) from None
+        raise FormatError(f"column {_short(column)}: {error.what}", concerns=str(path), remedy=error.remedy) from None
 
 
 def _read_column(
@@ -181,7 +216,7 @@ def _read_column(
     stoichiometric: float | None,
 ) -> _Column:
     """A column with its channel, where it is known, converted as far as its header says how."""
-    values, column = _numbers(series, path), series.name
+    values, column = _numbers(series, path), str(series.name)
     if known is None:
         return _Column(column, name, None, values, words)
     kind, sign = known
@@ -191,14 +226,14 @@ def _read_column(
         return taken
     if not words:
         raise FormatError(
-            f"column {column!r} has no unit",
+            f"column {_short(column)} has no unit",
             concerns=str(path),
             remedy=f"Write the unit behind the name, such as '{name} [{kind.unit}]'.",
         )
     try:
         found, taken.reference = read_unit(words, quantity=kind.quantity)
     except UnitError as error:
-        raise FormatError(f"column {column!r}: {error.what}", concerns=str(path), remedy=error.remedy) from None
+        raise FormatError(f"column {_short(column)}: {error.what}", concerns=str(path), remedy=error.remedy) from None
     if found.factor != 1.0 or found.offset != 0.0:
         taken.values = values * found.factor + found.offset
     if kind.sign:
@@ -214,7 +249,7 @@ def _read_mixture(path: Path, taken: _Column, words: str, stoichiometric: float 
             parse_unit(words, quantity="mixture")
         except UnitError as error:
             raise FormatError(
-                f"column {taken.header!r}: {error.what}", concerns=str(path), remedy=error.remedy
+                f"column {_short(taken.header)}: {error.what}", concerns=str(path), remedy=error.remedy
             ) from None
     seen = mixture_kind(taken.values)
     if not words and seen:
@@ -227,7 +262,7 @@ def _read_mixture(path: Path, taken: _Column, words: str, stoichiometric: float 
     elif stated == "ratio":
         if stoichiometric is None:
             raise FormatError(
-                f"column {taken.header!r} holds an air-fuel ratio, which means nothing without its fuel",
+                f"column {_short(taken.header)} holds an air-fuel ratio, which means nothing without its fuel",
                 concerns=str(path),
                 remedy="State the fuel with the import.",
             )

@@ -1,64 +1,129 @@
-"""Writing whole files or none, and reading with a bound."""
+"""Writing whole files or none."""
 
 from __future__ import annotations
 
+import errno
 import os
 import re
-import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 from yarvic.core.errors import FormatError
+from yarvic.core.reading import cannot
+
+# Where a file system keeps no file without a name, a part under this name is written first; kills can leave one.
+PART = ".part"
+_NO_NAMELESS = (errno.EOPNOTSUPP, errno.EISDIR, errno.EINVAL, errno.ENOENT)
+_NO_LINKS = (errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK, errno.EXDEV, errno.EACCES)
+KEPT = "Nothing was written."
 
 
-def write_whole(path: Path, data: bytes) -> None:
-    """Write a file so that it is there in full or not at all, and on disk when this returns.
+def write_whole(path: Path, data: bytes, *, mode: int = 0o644) -> None:
+    """Write a file, in place of one of its name, so that it is there in full or not at all, and on disk on return.
 
-    Raises FormatError when the folder cannot be written or the disk is full; then nothing is left behind.
+    Raises FormatError when the folder cannot be written or the disk is full; then what was there before is there still,
+    and nothing is left beside it.
     """
-    temporary: str | None = None
+    _write(path, data, mode, replace=True)
+
+
+def write_new(path: Path, data: bytes, *, mode: int = 0o644) -> None:
+    """Write a file of a name that is not taken, whole or not at all. Raises FormatError, for a name that is taken too."""
+    _write(path, data, mode, replace=False)
+
+
+def _write(path: Path, data: bytes, mode: int, *, replace: bool) -> None:
+    part = _part(path)
     try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-        with os.fdopen(handle, "wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
-    except OSError as error:
-        if temporary is not None:
-            Path(temporary).unlink(missing_ok=True)
+        _sweep(path)
+        handle = _nameless(path.parent, mode)
+        if handle is None:
+            handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY | os.O_NOFOLLOW | os.O_CLOEXEC, mode)
+        try:
+            os.fchmod(handle, mode)
+            _write_all(handle, data)
+            os.fsync(handle)
+            if not part.exists():
+                _name(handle, part if replace else path)
+        finally:
+            os.close(handle)
+        if replace:
+            os.replace(part, path)
+        elif part.exists():
+            _rename_new(part, path)
+        _sync_folder(path.parent)
+    except FileExistsError:
+        part.unlink(missing_ok=True)
         raise FormatError(
-            f"cannot be written: {error.strerror or error}",
-            concerns=str(path),
-            remedy="Free some space or choose a folder that you may write to.",
+            "a file of this name is there already", concerns=str(path), remedy="Choose another name."
         ) from None
+    except OSError as error:
+        with suppress(OSError):
+            part.unlink(missing_ok=True)
+        raise cannot(error, "written", str(path), safe=KEPT) from None
+    except ValueError:  # a name with a zero in it
+        raise FormatError("is no name of a file", concerns=str(path), remedy="Choose another name.") from None
 
 
-def read_text(path: Path, most_bytes: int) -> str:
-    """The text of a file of at most so many bytes, UTF-8. Raises FormatError."""
+def _nameless(folder: Path, mode: int) -> int | None:
+    """A file without a name: it goes with whoever writes it, a kill included. None where the file system has none."""
+    if not Path("/proc/self/fd").is_dir():
+        return None
     try:
-        return read_bounded(path, most_bytes).decode("utf-8")
-    except UnicodeDecodeError:
-        raise FormatError("is not text", concerns=str(path), remedy="Choose a text file, UTF-8.") from None
+        return os.open(folder, os.O_TMPFILE | os.O_WRONLY | os.O_CLOEXEC, mode)
+    except OSError as error:
+        if error.errno in _NO_NAMELESS and folder.is_dir():
+            return None
+        raise
+
+
+def _name(handle: int, name: Path) -> None:
+    # Only with a folder named does Python follow the link that stands for the open file.
+    os.link(f"/proc/self/fd/{handle}", name, src_dir_fd=handle, follow_symlinks=True)
+
+
+def _rename_new(part: Path, path: Path) -> None:
+    """Give a part its name where nothing has it; where there are no hard links, by holding the name first."""
+    try:
+        os.link(part, path)
+    except OSError as error:
+        if error.errno not in _NO_LINKS:
+            raise
+        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY | os.O_CLOEXEC))
+        os.replace(part, path)
+        return
+    part.unlink()
+
+
+def _write_all(handle: int, data: bytes) -> None:
+    rest = memoryview(data)
+    while rest:
+        rest = rest[os.write(handle, rest[: 1 << 24]) :]
+
+
+def _sync_folder(folder: Path) -> None:
+    handle = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
+    try:
+        with suppress(OSError):  # some network folders know no such thing
+            os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _part(path: Path) -> Path:
+    return path.with_name(f".{path.name[:120]}.{os.getpid()}{PART}")
+
+
+def _sweep(path: Path) -> None:
+    """Take away the parts of this file whose writer was killed."""
+    named = re.compile(re.escape(f".{path.name[:120]}.") + r"(\d+)" + re.escape(PART))
+    with suppress(OSError), os.scandir(path.parent) as entries:
+        for entry in entries:
+            match = named.fullmatch(entry.name)
+            if match and not Path(f"/proc/{match.group(1)}").exists():
+                os.unlink(entry.path)
 
 
 def file_name(title: str) -> str:
     """Letters and digits of a title, lower case, joined by dashes; empty where there are none."""
     return re.sub(r"[^\w]+", "-", title.lower()).strip("-_")[:60]
-
-
-def read_bounded(path: Path, most_bytes: int) -> bytes:
-    """The content of a file of at most `most_bytes`. Raises FormatError when it is larger or cannot be read."""
-    try:
-        size = path.stat().st_size
-        if size > most_bytes:
-            raise FormatError(
-                f"has {size:,} bytes, at most {most_bytes:,} are read",
-                concerns=str(path),
-                remedy="Choose another file.",
-            )
-        return path.read_bytes()
-    except OSError as error:
-        raise FormatError(
-            f"cannot be read: {error.strerror or error}", concerns=str(path), remedy="Choose another file."
-        ) from None

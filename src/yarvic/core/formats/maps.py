@@ -8,51 +8,47 @@ import json
 from typing import Annotated
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Axis, Scalar, Table
-from yarvic.core.document import first_fault
+from yarvic.core.document import Document, parse_json, validated
 from yarvic.core.errors import FormatError
 
 JSON_KIND = "yarvic maps 1"
 
 
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
-
-
-class _Axis(_Strict):
+class _Axis(Document):
     title: str
     unit: str
     values: Annotated[list[float], Field(min_length=1, max_length=64)]
 
 
-class _Table(_Strict):
+class _Table(Document):
     title: str
     unit: str
     low: float
     high: float
-    step: Annotated[float, Field(gt=0)]
+    step: Annotated[float, Field(ge=1e-12, le=1e12)]
     origin: float = 0.0
-    decimals: int
+    decimals: Annotated[int, Field(ge=0, le=9)]
     x: _Axis
     y: _Axis
     values: list[list[float]]
 
 
-class _Scalar(_Strict):
+class _Scalar(Document):
     title: str
     unit: str
     value: float
     low: float
     high: float
-    step: Annotated[float, Field(gt=0)]
+    step: Annotated[float, Field(ge=1e-12, le=1e12)]
     origin: float = 0.0
-    decimals: int
+    decimals: Annotated[int, Field(ge=0, le=9)]
 
 
-class _Document(_Strict):
+class _Document(Document):
     kind: str
     family: str
     slot: str
@@ -104,12 +100,11 @@ def maps_to_json(calibration: Calibration) -> str:
 
 def maps_from_json(text: str, *, source: str = "maps.json") -> Calibration:
     """A calibration from its JSON document. Raises FormatError naming the entry that does not fit."""
-    try:
-        document = _Document.model_validate_json(text)
-    except ValidationError as error:
-        raise FormatError(first_fault(error), concerns=source, remedy="Correct the entry named.") from None
+    document = validated(_Document, parse_json(text, source=source), source=source)
     if document.kind != JSON_KIND:
-        raise FormatError(f"kind is {document.kind!r}, not {JSON_KIND!r}", concerns=source)
+        raise FormatError(
+            f"is no maps file: its kind is not {JSON_KIND!r}", concerns=source, remedy="Choose another file."
+        )
     tables = {}
     for key, t in document.tables.items():
         if any(len(row) != len(t.x.values) for row in t.values):

@@ -13,9 +13,15 @@ import numpy as np
 from yarvic.core.errors import JobError
 from yarvic.core.evidence.log import Log
 from yarvic.core.physics import FloatArray
+from yarvic.core.reading import check_memory
 
 LEVEL = 1  # higher levels cost more time than the size they save on logged signals
-MOST_NUMBERS = 200_000_000
+# Of one column, and of all that are unpacked together: four hours of 100 channels at 100 Hz have 144 million.
+MOST_NUMBERS = 50_000_000
+MOST_TOGETHER = 400_000_000
+# What a few packed bytes may unpack to: signals that were measured shrink a few times, and one that stands still is
+# small beside them.
+FREE_BYTES, MOST_RATIO = 64 * 1024 * 1024, 500
 Stored = tuple[int, int, bytes]  # count, CRC-32, bytes
 
 
@@ -25,6 +31,18 @@ def encode(values: FloatArray) -> tuple[int, bytes]:
 
     data = zstandard.ZstdCompressor(level=LEVEL).compress(np.ascontiguousarray(values, dtype="<f8").tobytes())
     return zlib.crc32(data), data
+
+
+def check_numbers(stored: list[Stored], *, concerns: str) -> None:
+    """Raise JobError where columns are more than a log can be, unpack to more than was packed, or than fits here."""
+    unpacked, packed = 8 * sum(s[0] for s in stored), sum(len(s[2]) for s in stored)
+    if unpacked > max(FREE_BYTES, MOST_RATIO * packed) or unpacked > 8 * MOST_TOGETHER:
+        raise JobError(
+            "a log holds more numbers than one can",
+            concerns=concerns,
+            remedy="Record it in parts; one from a file that came from elsewhere may be made to harm.",
+        )
+    check_memory(unpacked * 2.0, concerns, JobError)
 
 
 def decode(stored: list[Stored], *, concerns: str) -> list[FloatArray]:
@@ -39,10 +57,11 @@ def decode(stored: list[Stored], *, concerns: str) -> list[FloatArray]:
         for count, crc32, data in stored:
             if zlib.crc32(data) != crc32:
                 raise JobError("a column of evidence is damaged", concerns=concerns, remedy=remedy)
-            if zstandard.frame_content_size(data) != count * 8 or not 0 <= count <= MOST_NUMBERS:
+            if not 0 <= count <= MOST_NUMBERS or zstandard.frame_content_size(data) != count * 8:
                 raise JobError(
                     "a column of evidence has another length than stated", concerns=concerns, remedy=remedy
                 )
+        check_numbers(stored, concerns=concerns)
         full: Any = [data for count, _, data in stored if count]
         # The library unpacks frames side by side on all processors.
         unpacked: Any = iter(
@@ -62,9 +81,20 @@ def decode(stored: list[Stored], *, concerns: str) -> list[FloatArray]:
 Row = tuple[int, str, str, str, str, int | None, int, int, bytes]
 
 
+def _check_lengths(log: Log) -> None:
+    """Raise JobError for a channel that is longer than one can be read back."""
+    for c in log.channels.values():
+        if c.values.size > MOST_NUMBERS:
+            raise JobError(
+                f"{c.title} has {c.values.size:,} numbers, a job keeps at most {MOST_NUMBERS:,}",
+                remedy="Cut the log into parts.",
+            )
+
+
 def encode_log(log: Log) -> list[Row]:
     """The rows of a log: time stamps shared by channels are stored once, ahead of the channels."""
     rows: list[Row] = []
+    _check_lengths(log)
     places: dict[int, int] = {}
     for c in log.channels.values():
         if id(c.time_s) not in places:
@@ -73,4 +103,5 @@ def encode_log(log: Log) -> list[Row]:
     for c in log.channels.values():
         at = places[id(c.time_s)]
         rows.append((len(rows), c.key, c.title, c.quantity, c.unit, at, c.values.size, *encode(c.values)))
+    check_numbers([(r[6], r[7], r[8]) for r in rows], concerns="log")
     return rows

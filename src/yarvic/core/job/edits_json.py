@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from yarvic.core.calibration.edits import Edit
+from yarvic.core.document import parse_json
 
 
 def edits_to_json(edits: Iterable[Edit]) -> str:
@@ -21,12 +22,12 @@ def edit_to_json(edit: Edit) -> str:
 
 def edits_from_json(text: str) -> tuple[Edit, ...]:
     """The edits again. Raises ValueError or TypeError for text that does not hold them."""
-    return tuple(_edit(each) for each in json.loads(text))
+    return tuple(_edit(each) for each in parse_json(text, source="edits"))
 
 
 def edit_from_json(text: str) -> Edit:
     """One edit again. Raises ValueError or TypeError."""
-    return _edit(json.loads(text))
+    return _edit(parse_json(text, source="edit"))
 
 
 def _listed(e: Edit) -> list[Any]:

@@ -1,33 +1,137 @@
-"""Opening the job's file: what it is, whether it is whole, and who may write."""
+"""Opening the job's file: what it is, whether it is whole, and what of it is trusted."""
 
 from __future__ import annotations
 
-import fcntl
 import os
+import resource
 import sqlite3
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from importlib.resources import files
+from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import IO
 from urllib.parse import quote
 
-from yarvic.core.errors import Cancelled, JobError, JobInUseError, JobNotWritableError
-from yarvic.core.job.migrations import VERSION, bring_up_to_date, lay_over
+from yarvic.core.errors import Cancelled, JobError, JobInUseError
+from yarvic.core.job import lock
+from yarvic.core.job.history import History, check
+from yarvic.core.job.lock import WriteLock, holders
+from yarvic.core.job.migrations import bring_up_to_date, lay_over
+from yarvic.core.job.schema import SEALED_SINCE, VERSION, check_schema, script
+from yarvic.core.reading import check_file, understood
 
 APPLICATION_ID = 0x59524A42  # "YRJB"
 _SQLITE_MARK = b"SQLite format 3\0"
-_TABLES = {
-    "sheet", "build", "image", "revision", "draft", "evidence", "evidence_column", "flash", "waiver", "release",
-    "journal",
-}  # fmt: skip
-_TABLES_SINCE = {3: {"draft_edit"}}
+_ROLLBACK = b"\1\1"  # a rollback journal, as we write it (SQLite file format, 1.3.3)
+MOST_BYTES = 1 << 40
 # How long a statement waits for another program's lock, s, before it is rolled back and said.
 WAITS_S = 1.5
 # How often the check of a whole file looks whether somebody wants to write: steps of the database, s while it waits.
 STEPS_BETWEEN_LOOKS = 2000
 LOOKS_EVERY_S = 0.02
+# Steps of the database that reading may take: some for each byte of the file, and as many more for a small one. A file
+# that asks for more leads in circles.
+STEPS_PER_BYTE, STEPS_AT_LEAST = 4, 20_000_000
+STEPS_AT_ONCE = 20_000
+# What SQLite is asked never to exceed, far past anything a job holds.
+_LIMITS = {
+    sqlite3.SQLITE_LIMIT_LENGTH: 1 << 29,
+    sqlite3.SQLITE_LIMIT_SQL_LENGTH: 100_000,
+    sqlite3.SQLITE_LIMIT_COLUMN: 64,
+    sqlite3.SQLITE_LIMIT_EXPR_DEPTH: 64,
+    sqlite3.SQLITE_LIMIT_COMPOUND_SELECT: 4,
+    sqlite3.SQLITE_LIMIT_FUNCTION_ARG: 8,
+    sqlite3.SQLITE_LIMIT_ATTACHED: 0,
+    sqlite3.SQLITE_LIMIT_LIKE_PATTERN_LENGTH: 100,
+    sqlite3.SQLITE_LIMIT_VARIABLE_NUMBER: 64,
+    sqlite3.SQLITE_LIMIT_TRIGGER_DEPTH: 1,
+}
+_WHOLE = "What was committed before is whole."
+
+
+class Connection(sqlite3.Connection):
+    """A connection to a job file that is known by the file itself, whatever becomes of its name."""
+
+    file: lock.Inode | None = None
+    version = VERSION  # of the file, which a reader leaves as it is
+    steps_left = STEPS_AT_LEAST
+
+    def known_as(self, file: lock.Inode, size: int) -> None:
+        """Say which file it is to, and bound the steps of what is read from it."""
+        self.file = file
+        lock.connected(file)
+        self._steps = STEPS_AT_LEAST + STEPS_PER_BYTE * size
+        self.renew()
+        self.set_progress_handler(self._count, STEPS_AT_ONCE)
+
+    def renew(self) -> None:
+        """Count the steps anew, for the next thing that is asked."""
+        self.steps_left = self._steps if self.file is not None else STEPS_AT_LEAST
+
+    def _count(self) -> int:
+        self.steps_left -= STEPS_AT_ONCE
+        return int(self.steps_left < 0)
+
+    def close(self) -> None:
+        """Close it, and what was kept open for its sake."""
+        super().close()
+        file, self.file = self.file, None
+        if file is not None:
+            lock.disconnected(file)
+
+
+def _said(error: sqlite3.Error, path: Path) -> tuple[str, str]:
+    """What happened and what to do, by SQLite's code for an error."""
+    name = getattr(error, "sqlite_errorname", None) or ""
+    if name == "SQLITE_READONLY_DBMOVED":
+        return MOVED
+    if name.startswith("SQLITE_FULL"):
+        return "the disk is full: nothing was changed", f"Free some space and do it again. {_WHOLE}"
+    if name.startswith(("SQLITE_READONLY", "SQLITE_PERM", "SQLITE_AUTH")):
+        return "the file may not be written", "Open it read only, or copy it to a folder of yours."
+    if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED")):
+        return (
+            f"another program holds the file{holders(path)}: nothing was changed",
+            "Close that program and do it again.",
+        )
+    if name.startswith("SQLITE_TOOBIG"):
+        return "a record is larger than a job file takes: nothing was changed", "Store less at once, a shorter log."
+    if name.startswith("SQLITE_NOMEM"):
+        return "there is not enough memory: nothing was changed", "Close other programs and do it again."
+    if name.startswith("SQLITE_IOERR"):
+        return _disk(path)
+    if name.startswith("SQLITE_CANTOPEN"):
+        return (
+            "the file, or what is written beside it, cannot be opened: nothing was changed",
+            f"See that its folder is there and may be written. {_WHOLE}",
+        )
+    if name.startswith("SQLITE_INTERRUPT"):
+        return "the job file is damaged: reading it comes to no end", "Restore it from a copy."
+    if "decode" in str(error):
+        return "the job file is damaged: it holds a text that is none", "Restore it from a copy."
+    if name.startswith("SQLITE_CONSTRAINT"):
+        return "this contradicts what is in the job: nothing was changed", "Open the job again and look."
+    return "the job file is damaged", "Restore it from a copy. Nothing was written to it."
+
+
+MOVED = (
+    "the file was moved, deleted or replaced while it was open here: nothing was changed",
+    "Put it back under its name, or save a copy of what is held here (Job, Save a copy).",
+)
+
+
+def _disk(path: Path) -> tuple[str, str]:
+    """Why a disk did not take or give what it was asked for, as far as the system tells."""
+    what = "the disk did not take or give the data: nothing was changed"
+    remedy = "Look at its space, your share of it (quota) and its cable or network, and do it again."
+    with suppress(OSError, ValueError):
+        most, _ = resource.getrlimit(resource.RLIMIT_FSIZE)
+        free = os.statvfs(path.parent)
+        if most != resource.RLIM_INFINITY and path.stat().st_size + 2**20 > most:
+            what = "the file would be larger than your account may make one: nothing was changed"
+            remedy = "Ask who set that limit, or copy the job to another place."
+        elif free.f_bavail * free.f_frsize < 2**20:
+            what, remedy = "the disk is full: nothing was changed", "Free some space and do it again."
+    return what, f"{remedy} {_WHOLE}"
 
 
 @contextmanager
@@ -35,114 +139,52 @@ def reporting(path: Path) -> Iterator[None]:
     """Turn what SQLite reports into a JobError that says what to do."""
     try:
         yield
-    except sqlite3.OperationalError as error:
-        text = str(error)
-        if "full" in text:
-            what, remedy = "the disk is full: nothing was changed", "Free some space and do it again."
-        elif "readonly" in text:
-            what, remedy = "the file may not be written", "Open it read only, or copy it to a folder of yours."
-        elif "locked" in text:
-            what = f"another program holds the file{holders(path)}: nothing was changed"
-            remedy = "Close that program and do it again."
-        else:
-            what, remedy = f"the file could not be used: {text}", "Restore the job from a copy."
-        raise JobError(what, concerns=str(path), remedy=remedy, details=text) from error
     except sqlite3.ProgrammingError as error:
         raise JobError(
             "the job was closed meanwhile", concerns=str(path), remedy="Open it again.", details=str(error)
         ) from error
-    except sqlite3.DatabaseError as error:
-        raise JobError(
-            "the job file is damaged",
-            concerns=str(path),
-            remedy="Restore it from a copy. Nothing was written to it.",
-            details=str(error),
-        ) from error
+    except sqlite3.Error as error:
+        what, remedy = _said(error, path)
+        raise JobError(what, concerns=str(path), remedy=remedy, details=_code(error)) from error
 
 
-def holders(path: Path) -> str:
-    """Which other processes hold locks on a file, in words; empty where the system does not tell."""
-    try:
-        wanted = path.stat().st_ino
-        lines = Path("/proc/locks").read_text("ascii").splitlines()
-    except (OSError, UnicodeDecodeError):
-        return ""
-    found = []
-    for line in lines:
-        fields = line.replace("->", "").split()
-        if len(fields) >= 6 and fields[5].rpartition(":")[2] == str(wanted) and fields[4] != str(os.getpid()):
-            found.append(fields[4])
-    names = [f"process {pid}{_program(pid)}" for pid in dict.fromkeys(found)]
-    return f" ({', '.join(names)})" if names else ""
+def _code(error: sqlite3.Error) -> str:
+    return str(getattr(error, "sqlite_errorname", "") or type(error).__name__)
 
 
-def _program(pid: str) -> str:
-    try:
-        return f", {Path(f'/proc/{pid}/comm').read_text('utf-8').strip()}"
-    except (OSError, UnicodeDecodeError):
-        return ""
-
-
-class WriteLock:
-    """The right to write a job: a lock on a small file beside it, which the system frees when the process ends."""
-
-    def __init__(self, path: Path) -> None:
-        self._name = path.with_name(f".{path.name}.lock")
-        self._file: IO[str] | None = None
-        try:
-            self._file = open(self._name, "a+", encoding="utf-8")  # noqa: SIM115 - held while the job is open
-            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            owner = self._owner()
-            self.release()
-            raise JobInUseError(
-                f"the job is open in another window{owner}",
-                concerns=str(path),
-                remedy="Close it there, or open it here read only.",
-            ) from None
-        except OSError as error:
-            raise JobNotWritableError(
-                f"the folder may not be written: {error.strerror}",
-                concerns=str(path.parent),
-                remedy="Open the job read only, or copy it to a folder of yours.",
-            ) from None
-        self._file.truncate(0)
-        self._file.write(str(os.getpid()))
-        self._file.flush()
-
-    def _owner(self) -> str:
-        assert self._file is not None
-        self._file.seek(0)
-        pid = self._file.read(20).strip()
-        return f" (process {pid})" if pid.isdigit() else ""
-
-    def release(self) -> None:
-        """Give the right back."""
-        if self._file is not None:
-            self._file.close()
-            self._file = None
-
-
-def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
-    """A connection to a checked job file. Raises JobError when it is none, newer, or damaged."""
+def connect(path: Path, *, read_only: bool) -> Connection:
+    """A connection to a checked job file. Raises JobError when it is none, newer, damaged, or of another form."""
     check_head(path)
     if read_only:
         _set_right(path)
     with reporting(path):
-        mode = "ro" if read_only else "rw"
-        connection = sqlite3.connect(
-            f"file:{quote(str(path.absolute()))}?mode={mode}", uri=True, isolation_level=None, check_same_thread=False,
-            timeout=WAITS_S,
-        )  # fmt: skip
+        connection = _connection(path, "ro" if read_only else "rw")
         try:
             _prepare(connection)
-            version = _check(connection, path)
+            version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+            if not 1 <= version <= VERSION:
+                raise JobError(
+                    f"the job was written by a newer Yarvic (file version {version}, this one reads {VERSION})",
+                    concerns=str(path),
+                    remedy="Install the newer Yarvic. Nothing was changed.",
+                )
+            check_schema(connection, version, path)
             if version < VERSION:
                 (lay_over if read_only else bring_up_to_date)(connection, version)
+            connection.version = version if read_only else VERSION
         except BaseException:
             connection.close()
             raise
         return connection
+
+
+def _connection(path: Path, mode: str) -> Connection:
+    made = sqlite3.connect(
+        f"file:{quote(str(path.absolute()))}?mode={mode}", uri=True, isolation_level=None, check_same_thread=False,
+        timeout=WAITS_S, factory=Connection,
+    )  # fmt: skip
+    made.known_as(lock.inode(path), path.stat().st_size)
+    return made
 
 
 def _set_right(path: Path) -> None:
@@ -151,10 +193,11 @@ def _set_right(path: Path) -> None:
     A reader cannot do that, so it is done with the right to write, for a moment. Raises JobError when that right is
     not to be had: then the file cannot be read honestly either.
     """
-    if not path.with_name(f"{path.name}-journal").exists():
+    real = Path(os.path.realpath(path))
+    if not real.with_name(f"{real.name}-journal").exists():
         return
     try:
-        lock = WriteLock(path)
+        held = WriteLock(path)
     except JobInUseError:
         return  # its writer is alive, and the journal is that writer's
     except JobError as error:
@@ -166,117 +209,111 @@ def _set_right(path: Path) -> None:
         ) from None
     try:
         with reporting(path):
-            connection = sqlite3.connect(path)
-            connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
-            connection.close()
+            connection = _connection(path, "rw")
+            try:
+                connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+            finally:
+                connection.close()
     finally:
-        lock.release()
+        held.release()
 
 
-def create(path: Path) -> sqlite3.Connection:
-    """A new, empty job file. Raises JobError when the folder cannot be written."""
-    try:
-        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644))
-    except OSError as error:
-        raise JobError(
-            f"cannot be created: {error.strerror}",
-            concerns=str(path),
-            remedy="Choose a folder that you may write to.",
-        ) from None
-    with reporting(path):
-        connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
-        _prepare(connection)
-        schema = files("yarvic.core.job").joinpath("schema.sql").read_text("utf-8")
-        connection.executescript(
-            f"BEGIN; PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; {schema} COMMIT;"
-        )
-        return connection
+def new() -> sqlite3.Connection:
+    """A new, empty job in memory: `serialize` gives the bytes of its file."""
+    connection = sqlite3.connect(":memory:", isolation_level=None)
+    connection.execute("PRAGMA foreign_keys=ON")
+    connection.executescript(
+        f"BEGIN; PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; {script(VERSION)} COMMIT;"
+    )
+    return connection
 
 
-def put_in_place(new: Path, path: Path) -> None:
-    """Give a finished file its name. Raises JobError when a file of that name is there already."""
-    try:
-        os.link(new, path)
-    except FileExistsError:
-        raise JobError(
-            "a file of this name is there already", concerns=str(path), remedy="Choose another name."
-        ) from None
-    new.unlink()
-    folder = os.open(path.parent, os.O_RDONLY)
-    try:
-        os.fsync(folder)
-    finally:
-        os.close(folder)
-
-
-def _prepare(connection: sqlite3.Connection) -> None:
+def _prepare(connection: Connection) -> None:
+    for what, most in _LIMITS.items():
+        connection.setlimit(what, most)
+    defend = getattr(connection, "setconfig", None)  # from Python 3.12 on
+    if defend is not None:
+        defend(sqlite3.SQLITE_DBCONFIG_DEFENSIVE, True)  # type: ignore[attr-defined]
+    connection.execute("PRAGMA trusted_schema=OFF")
+    connection.execute("PRAGMA cell_size_check=ON")
+    connection.execute("PRAGMA mmap_size=0")
     # A commit that returned is on disk, the folder's entry of its journal included.
     connection.execute("PRAGMA journal_mode=DELETE")
     connection.execute("PRAGMA synchronous=EXTRA")
     connection.execute("PRAGMA foreign_keys=ON")
-    connection.execute("PRAGMA trusted_schema=OFF")
-    connection.execute("PRAGMA cell_size_check=ON")
 
 
 def check_head(path: Path) -> None:
     """Raise JobError when the file cannot be read or is no job file by its first bytes."""
-    try:
-        with path.open("rb") as file:
-            head = file.read(100)
-    except OSError as error:
-        raise JobError(
-            f"cannot be opened: {error.strerror}", concerns=str(path), remedy="Choose another file."
-        ) from None
-    if head[:16] != _SQLITE_MARK or int.from_bytes(head[68:72], "big") != APPLICATION_ID:
+    check_file(path, MOST_BYTES, JobError)
+    if lock.is_connected(lock.inode(path)):
+        return  # looked at when it was opened; to close a handle of it now would cost the connection its locks
+    with understood(str(path), JobError), path.open("rb") as file:
+        head = file.read(100)
+    if head[:16] != _SQLITE_MARK or head[18:20] != _ROLLBACK or head[68:72] != APPLICATION_ID.to_bytes(4, "big"):
         raise JobError("this is not a job file", concerns=str(path), remedy="Choose a file that ends in .yarvic.")
 
 
-def _check(connection: sqlite3.Connection, path: Path) -> int:
-    version = int(connection.execute("PRAGMA user_version").fetchone()[0])
-    if version > VERSION:
-        raise JobError(
-            f"the job was written by a newer Yarvic (file version {version}, this one reads {VERSION})",
-            concerns=str(path),
-            remedy="Install the newer Yarvic. Nothing was changed.",
-        )
-    tables = {row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type='table'")}
-    missing = (_TABLES | {t for since, names in _TABLES_SINCE.items() if version >= since for t in names}) - tables
-    if missing:
-        raise JobError(
-            f"the job file is damaged: it lacks {', '.join(sorted(missing))}",
-            concerns=str(path),
-            remedy="Restore it from a copy.",
-        )
-    return version
+def still_there(connection: Connection, path: Path) -> None:
+    """Raise JobError when the name does not lead to the open file any more."""
+    with suppress(JobError):
+        if lock.inode(path) == connection.file:
+            return
+    what, remedy = MOVED
+    raise JobError(what, concerns=str(path), remedy=remedy)
 
 
 def verify(
     path: Path, make_room: Callable[[], bool] = lambda: False, cancelled: Callable[[], bool] = lambda: False
-) -> None:
-    """Read the whole file and check its structure and references. Raises JobError when it is damaged, Cancelled.
+) -> History:
+    """Read the whole file and check its structure, references and history. Raises JobError when the file is damaged,
+    Cancelled; what does not fit in the history is returned.
 
     On a connection of its own, so that it may run beside the work. A reader holds up writes: as soon as `make_room`
     asks for it the check lets go of the file, and begins anew when the write is done.
     """
-    _set_right(path)
     while True:
         if cancelled():
             raise Cancelled("checking the file was cancelled")
+        try:
+            return _verify(path, make_room, cancelled)
+        except _GaveWay:
+            while make_room() and not cancelled():
+                time.sleep(LOOKS_EVERY_S)
+
+
+class _GaveWay(Exception):
+    """The check let go of the file for somebody who writes."""
+
+
+def _verify(path: Path, make_room: Callable[[], bool], cancelled: Callable[[], bool]) -> History:
+    connection = connect(path, read_only=True)
+    gave_way = False
+
+    def look() -> int:
+        nonlocal gave_way
+        gave_way = gave_way or make_room() or cancelled()
+        return int(gave_way)
+
+    connection.set_progress_handler(look, STEPS_BETWEEN_LOOKS)
+    try:
         with reporting(path):
-            connection = sqlite3.connect(f"file:{quote(str(path.absolute()))}?mode=ro", uri=True, timeout=WAITS_S)
-            connection.set_progress_handler(lambda: int(make_room() or cancelled()), STEPS_BETWEEN_LOOKS)
-            try:
-                result = connection.execute("PRAGMA integrity_check(1)").fetchone()[0]
-                broken = connection.execute("PRAGMA foreign_key_check").fetchone()
-                break
-            except sqlite3.OperationalError as error:
-                if error.sqlite_errorcode != sqlite3.SQLITE_INTERRUPT:
-                    raise
-            finally:
-                connection.close()
-        while make_room() and not cancelled():
-            time.sleep(LOOKS_EVERY_S)
-    if result != "ok" or broken is not None:
-        raise JobError(
-            "the job file is damaged", concerns=str(path), remedy="Restore it from a copy.", details=str(result)
-        )
+            connection.execute("BEGIN")
+            result = connection.execute("PRAGMA integrity_check(1)").fetchone()[0]
+            broken = connection.execute("PRAGMA foreign_key_check").fetchone() if result == "ok" else None
+            if result == "ok" and broken is None:
+                if connection.version < SEALED_SINCE:
+                    return History(0, "", (), ())
+                return check(connection, lambda: bool(look()))
+    except (JobError, Cancelled):
+        if gave_way:
+            raise _GaveWay from None
+        raise
+    finally:
+        connection.close()
+    raise JobError(
+        "the job file is damaged",
+        concerns=str(path),
+        remedy="Restore it from a copy.",
+        details="references" if result == "ok" else "integrity",
+    )

@@ -7,35 +7,58 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from datetime import UTC, datetime
 from typing import Any
 
+from yarvic.core.document import parse_json
+from yarvic.core.errors import FormatError
+from yarvic.core.job.history import seal
+from yarvic.core.job.schema import VERSION
 from yarvic.core.plan.stations import station_keys
 
-VERSION = 3
 # The channel before a throttle was called by the name of the one behind it up to version 2: new key, old key.
 _AIRBOX = ("airbox_pressure", "manifold_pressure")
 # What the stations of version 1 are called now.
 _STATIONS_1 = {"exhaust_pipe": "aftertreatment"}
 
 
-def bring_up_to_date(connection: sqlite3.Connection, version: int) -> None:
-    """Change the file to the present version, in one transaction. Raises sqlite3.Error; then nothing is changed."""
+def bring_up_to_date(connection: sqlite3.Connection, version: int, to: int = VERSION) -> None:
+    """Change the file to a later version, in one transaction. Raises sqlite3.Error; then nothing is changed."""
     connection.execute("BEGIN IMMEDIATE")
     try:
-        if version < 2:
-            connection.execute("ALTER TABLE build ADD COLUMN event TEXT NOT NULL DEFAULT '{}'")
-            for document in connection.execute("SELECT document FROM sheet").fetchall():
-                connection.execute("UPDATE sheet SET document = ?", (sheet_of_1(document[0]),))
-        if version < 3:
-            connection.execute("ALTER TABLE waiver ADD COLUMN finding TEXT NOT NULL DEFAULT ''")
-            connection.execute("UPDATE evidence_column SET key = ? WHERE key = ?", _AIRBOX)
-            _edits_of_their_own(connection, "draft", "draft_edit")
-            connection.execute("UPDATE draft SET edits = '[]'")
-        connection.execute(f"PRAGMA user_version={VERSION}")
+        for step in range(version + 1, to + 1):
+            _STEPS[step](connection)
+        if version < 4 and to >= 4:
+            seal(connection, datetime.now(UTC).isoformat(timespec="seconds"), version)
+        connection.execute(f"PRAGMA user_version={to:d}")
         connection.execute("COMMIT")
     except BaseException:
-        connection.execute("ROLLBACK")
+        if connection.in_transaction:
+            connection.execute("ROLLBACK")
         raise
+
+
+def _to_2(connection: sqlite3.Connection) -> None:
+    connection.execute("ALTER TABLE build ADD COLUMN event TEXT NOT NULL DEFAULT '{}'")
+    for document in connection.execute("SELECT document FROM sheet").fetchall():
+        connection.execute("UPDATE sheet SET document = ?", (sheet_of_1(document[0]),))
+
+
+def _to_3(connection: sqlite3.Connection) -> None:
+    connection.execute("ALTER TABLE waiver ADD COLUMN finding TEXT NOT NULL DEFAULT ''")
+    connection.execute("UPDATE evidence_column SET key = ? WHERE key = ?", _AIRBOX)
+    _edits_of_their_own(connection, "draft", "draft_edit")
+    connection.execute("UPDATE draft SET edits = '[]'")
+
+
+def _to_4(connection: sqlite3.Connection) -> None:
+    for column in ("manifest TEXT NOT NULL DEFAULT ''", "signature TEXT NOT NULL DEFAULT ''"):
+        connection.execute(f"ALTER TABLE release ADD COLUMN {column}")
+    for column in ("about TEXT NOT NULL DEFAULT '[]'", "hash TEXT NOT NULL DEFAULT ''"):
+        connection.execute(f"ALTER TABLE journal ADD COLUMN {column}")
+
+
+_STEPS = {2: _to_2, 3: _to_3, 4: _to_4}
 
 
 def lay_over(connection: sqlite3.Connection, version: int) -> None:
@@ -57,6 +80,9 @@ def lay_over(connection: sqlite3.Connection, version: int) -> None:
             " FROM main.evidence_column"
         )
         _edits_of_their_own(connection, "main.draft", "draft_edit", "TEMP")
+    if version < 4:
+        connection.execute("CREATE TEMP VIEW release AS SELECT *, '' AS manifest, '' AS signature FROM main.release")
+        connection.execute("CREATE TEMP VIEW journal AS SELECT *, '[]' AS about, '' AS hash FROM main.journal")
 
 
 def _edits_of_their_own(connection: sqlite3.Connection, source: str, target: str, temp: str = "") -> None:
@@ -66,8 +92,8 @@ def _edits_of_their_own(connection: sqlite3.Connection, source: str, target: str
     )
     for (text,) in connection.execute(f"SELECT edits FROM {source}").fetchall():  # noqa: S608 - our own names
         try:
-            edits = list(json.loads(text))
-        except (ValueError, TypeError):
+            edits = list(parse_json(text, source="draft"))
+        except (FormatError, ValueError, TypeError):
             # Nobody can read it: it stays in one row, and is said to be damaged when the draft is looked at.
             edits = [text]
         rows = [(n, n, json.dumps(each)) for n, each in enumerate(edits)]
@@ -77,7 +103,7 @@ def _edits_of_their_own(connection: sqlite3.Connection, source: str, target: str
 def sheet_of_1(document: str) -> str:
     """A job sheet of version 1 as one of version 2; text that is no such sheet is given back as it is."""
     try:
-        sheet = json.loads(document)
+        sheet = parse_json(document, source="job sheet")
         vehicle, old_stations = dict(sheet["vehicle"]), list(sheet.pop("stations"))
         diesel = vehicle.get("ignition") == "compression"
         boosted, rail = vehicle.pop("boost_controlled"), vehicle.pop("rail", True)
@@ -90,7 +116,7 @@ def sheet_of_1(document: str) -> str:
         by_limit = {key: _station(s["key"]) for s in old_stations for key in s.get("limit_keys", ())}
         sheet["limits"] = [{**limit, "station": by_limit.get(limit["key"], "")} for limit in sheet["limits"]]
         return json.dumps(sheet)
-    except (ValueError, KeyError, TypeError, AttributeError):
+    except (FormatError, ValueError, KeyError, TypeError, AttributeError):
         return document
 
 

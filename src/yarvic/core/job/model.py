@@ -155,13 +155,15 @@ class Waiver:
 
 @dataclass(frozen=True)
 class Release:
-    """A signed revision: who, when, the manifest's SHA-256 and the name of the package."""
+    """A signed revision: who, when, the manifest's SHA-256 and the name of the package; what was signed, and how."""
 
     revision_id: int
     name: str
     time: str
     manifest_sha256: str
     package: str
+    manifest: str = ""
+    signature: str = ""
 
 
 @dataclass(frozen=True)

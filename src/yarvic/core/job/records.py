@@ -8,16 +8,24 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
+from types import UnionType
 from typing import Any, TypeVar
 
 from pydantic import ValidationError
 
-from yarvic.core.errors import CalibrationError, JobError
-from yarvic.core.job import file
+from yarvic.core.document import first_fault
+from yarvic.core.errors import JobError, YarvicError
+from yarvic.core.formats.files import write_new
+from yarvic.core.job import file, history
+from yarvic.core.job.lock import WriteLock
 from yarvic.core.job.model import Entry
+from yarvic.core.reading import understood
 
 Clock = Callable[[], datetime]
 T = TypeVar("T")
+Kinds = type | UnionType
+# Longer than this no name, title or sentence of a record is; documents have bounds of their own.
+MOST_LETTERS = 40_000
 
 
 def now() -> datetime:
@@ -30,7 +38,7 @@ class Records:
     What was read is kept in memory by topic until a commit changes it, so that nothing that is painted reads the disk.
     """
 
-    def __init__(self, path: Path, connection: sqlite3.Connection, lock: file.WriteLock | None, clock: Clock) -> None:
+    def __init__(self, path: Path, connection: file.Connection, lock: WriteLock | None, clock: Clock) -> None:
         self.path = path
         self.clock = clock
         self._connection = connection
@@ -56,6 +64,7 @@ class Records:
     @contextmanager
     def _reading(self) -> Iterator[None]:
         with self._turn, file.reporting(self.path):
+            self._connection.renew()
             yield
 
     @property
@@ -95,6 +104,8 @@ class Records:
         self._waiting += 1
         try:
             with self._turn, file.reporting(self.path):
+                self._connection.renew()
+                file.still_there(self._connection, self.path)
                 self._connection.execute("BEGIN IMMEDIATE")
                 try:
                     yield self._connection
@@ -112,16 +123,39 @@ class Records:
         with self._reading():
             return self._connection.execute(query, values).fetchall()
 
-    def _document(self, read: Callable[[str], Any], text: str, what: str) -> Any:
-        try:
-            return read(text)
-        except (ValidationError, CalibrationError, ValueError, TypeError, KeyError) as error:
-            raise JobError(
-                f"the job's {what} cannot be understood",
-                concerns=str(self.path),
-                remedy="Restore the job from a copy.",
-                details=str(error),
-            ) from None
+    def _records(self, kind: Callable[..., T], columns: tuple[Kinds, ...], query: str, *values: Any) -> list[T]:
+        """The rows of a query as records of a kind. Raises JobError where a column holds what is not of its type."""
+        return [kind(*self._row(row, columns)) for row in self._rows(query, values)]
+
+    def _row(self, row: tuple[Any, ...], columns: tuple[Kinds, ...]) -> tuple[Any, ...]:
+        if all(
+            isinstance(v, c) and (type(v) is not str or len(v) <= MOST_LETTERS)
+            for v, c in zip(row, columns, strict=True)
+        ):
+            return row
+        raise JobError(
+            "the job file is damaged: a record holds what it cannot",
+            concerns=str(self.path),
+            remedy="Restore it from a copy.",
+        )
+
+    def _document(self, read: Callable[[Any], Any], text: Any, what: str) -> Any:
+        """A document from its column. Raises JobError; what is wrong is said without the document's content."""
+        fault = JobError(
+            f"the job's {what} cannot be understood", concerns=str(self.path), remedy="Restore the job from a copy."
+        )
+        if not isinstance(text, str):
+            raise fault
+        with understood(str(self.path), JobError, fault.remedy):
+            try:
+                return read(text)
+            except ValidationError as error:
+                fault.details = first_fault(error)
+            except YarvicError as error:
+                fault.details = error.what
+            except (ValueError, TypeError, KeyError) as error:
+                fault.details = type(error).__name__
+            raise fault
 
     def _stamp(self) -> str:
         return self.clock().isoformat(timespec="seconds")
@@ -133,9 +167,26 @@ class Records:
 
     def journal(self) -> list[Entry]:
         """The journal from the first line on."""
-        return [Entry(*r) for r in self._rows("SELECT time, subject, sentence FROM journal ORDER BY id")]
+        return self._records(Entry, (str, str, str), "SELECT time, subject, sentence FROM journal ORDER BY id")
 
-    def _write_journal(self, connection: sqlite3.Connection, subject: str, sentence: str) -> None:
-        connection.execute(
-            "INSERT INTO journal (time, subject, sentence) VALUES (?, ?, ?)", (self._stamp(), subject, sentence)
-        )
+    def head(self) -> tuple[int, str]:
+        """How many lines the journal has, and the sum of the last (`core/job/history.py`)."""
+        rows = self._rows("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1")
+        return self._row(rows[0], (int, str)) if rows else (0, "")
+
+    def _write_journal(
+        self, connection: sqlite3.Connection, subject: str, sentence: str, *records: history.Record
+    ) -> None:
+        """Add a line, with the records that come with it in the same transaction."""
+        history.write_line(connection, self._stamp(), subject, sentence, records)
+
+    def copy_to(self, path: Path) -> None:
+        """Write the job as it is held here to another file, also when its own is gone. Raises JobError, FormatError."""
+        with self._reading():
+            copy = sqlite3.connect(":memory:")
+            try:
+                self._connection.backup(copy)
+                data = copy.serialize()
+            finally:
+                copy.close()
+        write_new(path, data)

@@ -6,6 +6,7 @@ import sqlite3
 from collections import OrderedDict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from yarvic.core.errors import JobError
 from yarvic.core.evidence.conditions import Conditions
@@ -47,12 +48,19 @@ class Runs(Records):
         return list(self._remember(_topic(revision_id), lambda: self._read_evidence(where, (revision_id,))))
 
     def _read_evidence(self, where: str = "", values: tuple[int, ...] = ()) -> list[Evidence]:
-        found = []
+        def evidence(*entries: Any) -> Evidence:
+            text = entries[-1]
+            document = None if text is None else self._document(Conditions.model_validate_json, text, "conditions")
+            told: Any = (*entries[:-1], document)
+            return Evidence(*told)
+
         columns = "id, title, revision_id, build, time, source, conditions"
-        for r in self._rows(f"SELECT {columns} FROM evidence {where} ORDER BY rowid", values):  # noqa: S608
-            conditions = None if r[6] is None else self._document(Conditions.model_validate_json, r[6], "conditions")
-            found.append(Evidence(r[0], r[1], r[2], r[3], r[4], r[5], conditions))
-        return found
+        return self._records(
+            evidence,
+            (str, str, int, int, str, str, str | None),
+            f"SELECT {columns} FROM evidence {where} ORDER BY rowid",  # noqa: S608
+            *values,
+        )
 
     def add_evidence(
         self,
@@ -107,7 +115,7 @@ class Runs(Records):
             "INSERT INTO evidence_column VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             [(evidence_id, *row) for row in rows],
         )
-        self._write_journal(db, evidence_id, f"{run.title} recorded ({source}).")
+        self._write_journal(db, evidence_id, f"{run.title} recorded ({source}).", ("evidence", evidence_id))
         return Evidence(evidence_id, run.title, revision_id, build, time, source, c)
 
     def whole_log(self, evidence_id: str) -> Log:
@@ -133,6 +141,7 @@ class Runs(Records):
         )
         if not rows:
             raise JobError(f"there is no log for {evidence_id!r}", concerns=str(self.path))
+        rows = [self._row(r, (int, str, str, str, str, int | None)) for r in rows]
         wanted = None if keys is None else set(keys)
         chosen = [r for r in rows if r[5] is not None and (wanted is None or r[1] in wanted)]
         needed = sorted({r[0] for r in chosen} | {r[5] for r in chosen})
@@ -155,5 +164,5 @@ class Runs(Records):
             raise JobError(
                 "a column of evidence is missing", concerns=str(self.path), remedy="Restore the job from a copy."
             )
-        count, crc32, data = rows[0]
+        count, crc32, data = self._row(rows[0], (int, int, bytes))
         return count, crc32, data

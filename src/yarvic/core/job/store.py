@@ -6,14 +6,18 @@ import json
 import sqlite3
 import zlib
 from collections.abc import Iterable
+from dataclasses import astuple
 from pathlib import Path
 
 from yarvic.core.calibration.edits import Edit
 from yarvic.core.calibration.image import check_image, image_id
 from yarvic.core.calibration.layout import Layout, parse_layout
-from yarvic.core.errors import JobError
-from yarvic.core.job import file
+from yarvic.core.document import parse_json
+from yarvic.core.errors import FormatError, JobError
+from yarvic.core.formats.files import write_new
+from yarvic.core.job import file, history
 from yarvic.core.job.edits_json import edit_from_json, edit_to_json, edits_from_json, edits_to_json
+from yarvic.core.job.lock import WriteLock
 from yarvic.core.job.model import (
     Build,
     Draft,
@@ -27,6 +31,68 @@ from yarvic.core.job.model import (
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import Runs
 
+SHEET: history.Record = ("sheet", "1")
+
+
+def _fitted(text: str) -> dict[str, str]:
+    """What a build changed, by station. Raises ValueError for what is no such thing."""
+    found = parse_json(text, source="build")
+    if not isinstance(found, dict) or not all(isinstance(v, str) for v in found.values()):
+        raise ValueError("stations with what is fitted there")
+    return found
+
+
+def _built(sheet: JobSheet, layout_toml: str, stock_image: bytes | None, author: str, clock: Clock) -> bytes:
+    """The bytes of a new job file, made in memory: no half of it is ever on disk."""
+    connection = file.new()
+    try:
+        stamp = clock().isoformat(timespec="seconds")
+        connection.execute("BEGIN")
+        connection.execute("INSERT INTO sheet VALUES (1, ?, '')", (sheet.model_dump_json(),))
+        connection.execute(
+            "INSERT INTO build VALUES (1, ?, ?, ?, ?)", ("as received", stamp, "{}", Fitting().model_dump_json())
+        )
+        history.write_line(connection, stamp, "job", f"{sheet.title} begun.", (SHEET, ("build", "1")))
+        if stock_image is not None:
+            check_image(stock_image, parse_layout(layout_toml), source="stock image")
+            _insert_stock(connection, stamp, layout_toml, stock_image, author)
+        connection.execute("COMMIT")
+        return connection.serialize()
+    finally:
+        connection.close()
+
+
+def _insert_stock(c: sqlite3.Connection, stamp: str, layout_toml: str, image: bytes, author: str) -> Revision:
+    c.execute("UPDATE sheet SET layout = ?", (layout_toml,))
+    return _insert_revision(c, stamp, "Stock", None, "as received", author, image, (), SHEET)
+
+
+def _insert_revision(
+    c: sqlite3.Connection,
+    stamp: str,
+    name: str,
+    parent_id: int | None,
+    reason: str,
+    author: str,
+    image: bytes,
+    edits: Iterable[Edit],
+    *records: history.Record,
+) -> Revision:
+    """Write a revision with its image and its line in the journal, inside a transaction."""
+    sha, reason = image_id(image), reason.strip()
+    c.execute("INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image)))
+    build = c.execute("SELECT max(number) FROM build").fetchone()[0]
+    cursor = c.execute(
+        "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        (name, parent_id, reason, author, stamp, sha, build, edits_to_json(edits)),
+    )
+    assert cursor.lastrowid is not None
+    made = Revision(cursor.lastrowid, name, parent_id, reason, author, stamp, sha, build)
+    sentence = f"{name} committed by {author}: {reason}"
+    history.write_line(c, stamp, name, sentence, (("revision", str(made.id)), *records))
+    return made
+
 
 class Job(Runs):
     """An open job file. Each method that changes something is one transaction, on disk when it returns.
@@ -35,14 +101,14 @@ class Job(Runs):
     record it holds cannot be what it claims.
     """
 
-    def __init__(self, path: Path, connection: sqlite3.Connection, lock: file.WriteLock | None, clock: Clock) -> None:
+    def __init__(self, path: Path, connection: file.Connection, lock: WriteLock | None, clock: Clock) -> None:
         super().__init__(path, connection, lock, clock)
-        with self._reading():
-            row = self._connection.execute("SELECT document, layout FROM sheet").fetchone()
-        if row is None:
+        rows = self._rows("SELECT document, layout FROM sheet")
+        if not rows:
             raise JobError("the job file holds no job sheet", concerns=str(path), remedy="Restore it from a copy.")
-        self._sheet = self._document(JobSheet.model_validate_json, row[0], "job sheet")
-        self._layout = self._document(parse_layout, row[1], "layout") if row[1] else None
+        document, layout = rows[0]
+        self._sheet = self._document(JobSheet.model_validate_json, document, "job sheet")
+        self._layout = self._document(parse_layout, layout, "layout") if layout != "" else None
 
     # -- opening and closing
 
@@ -61,37 +127,20 @@ class Job(Runs):
 
         Raises JobError when the file cannot be made, CalibrationError for an image that does not fit its layout.
         """
-        if stock_image is not None:
-            check_image(stock_image, parse_layout(layout_toml), source="stock image")
-        lock = file.WriteLock(path)
-        # Built under another name and linked into place, so that a job is there whole or not at all.
-        new = path.with_name(f".{path.name}.new")
-        new.unlink(missing_ok=True)
+        data = _built(sheet, layout_toml, stock_image, author, clock)
         try:
-            connection = file.create(new)
-            with file.reporting(path):
-                connection.execute("BEGIN")
-                connection.execute("INSERT INTO sheet VALUES (1, ?, '')", (sheet.model_dump_json(),))
-                connection.execute(
-                    "INSERT INTO build VALUES (1, ?, ?, ?, ?)",
-                    ("as received", clock().isoformat(), json.dumps({}), Fitting().model_dump_json()),
-                )
-                connection.execute("COMMIT")
-            if stock_image is not None:
-                cls(new, connection, lock, clock).import_stock(layout_toml, stock_image, author)
-            connection.close()
-            file.put_in_place(new, path)
-            return cls(path, file.connect(path, read_only=False), lock, clock)
-        except BaseException:
-            lock.release()
-            new.unlink(missing_ok=True)
-            raise
+            write_new(path, data)
+        except FormatError as error:
+            raise JobError(error.what, concerns=error.concerns, remedy=error.remedy) from None
+        return cls.open(path, clock=clock)
 
     @classmethod
     def open(cls, path: Path, *, read_only: bool = False, clock: Clock = now) -> Job:
         """Open a job. Raises JobInUseError when another process may write it and `read_only` is not set."""
-        lock = None if read_only or not path.exists() else file.WriteLock(path)
-        connection: sqlite3.Connection | None = None
+        if not read_only:
+            file.check_head(path)
+        lock = None if read_only else WriteLock(path)
+        connection: file.Connection | None = None
         try:
             connection = file.connect(path, read_only=read_only)
             return cls(path, connection, lock, clock)
@@ -113,7 +162,7 @@ class Job(Runs):
         """Put the job sheet on disk in place of the one before; the journal says `what` was changed."""
         with self._committing() as c:
             c.execute("UPDATE sheet SET document = ?", (sheet.model_dump_json(),))
-            self._write_journal(c, "sheet", what)
+            self._write_journal(c, "sheet", what, SHEET)
         self._sheet = sheet
 
     @property
@@ -142,8 +191,7 @@ class Job(Runs):
                 "the job has its maps already", concerns=str(self.path), remedy="Import the image as a draft."
             )
         with self._committing("revisions") as c:
-            c.execute("UPDATE sheet SET layout = ?", (layout_toml,))
-            made = self._insert_revision(c, "Stock", None, "as received", author, image, ())
+            made = _insert_stock(c, self._stamp(), layout_toml, image, author)
         self._layout = layout
         return made
 
@@ -154,16 +202,18 @@ class Job(Runs):
         return list(self._remember("builds", self._read_builds))
 
     def _read_builds(self) -> list[Build]:
-        return [
-            Build(
-                r[0],
-                r[1],
-                r[2],
-                self._document(json.loads, r[3], "build"),
-                self._document(Fitting.model_validate_json, r[4], "fitting event"),
+        def build(number: int, title: str, time: str, fitted: str, event: str) -> Build:
+            return Build(
+                number,
+                title,
+                time,
+                self._document(_fitted, fitted, "build"),
+                self._document(Fitting.model_validate_json, event, "fitting event"),
             )
-            for r in self._rows("SELECT number, title, time, fitted, event FROM build ORDER BY number")
-        ]
+
+        return self._records(
+            build, (int, str, str, str, str), "SELECT number, title, time, fitted, event FROM build ORDER BY number"
+        )
 
     def fit(self, title: str, fitted: dict[str, str], event: Fitting | None = None) -> Build:
         """Record a fitting event: it starts a new build. `fitted` says by station what is there now."""
@@ -177,7 +227,7 @@ class Job(Runs):
                 "INSERT INTO build VALUES (?, ?, ?, ?, ?)",
                 (number, title.strip(), time, json.dumps(fitted), event.model_dump_json()),
             )
-            self._write_journal(c, "build", f"Build {number}: {title.strip()}.")
+            self._write_journal(c, "build", f"Build {number}: {title.strip()}.", ("build", str(number)))
         return Build(number, title.strip(), time, fitted, event)
 
     def fitted(self) -> dict[str, str]:
@@ -195,8 +245,11 @@ class Job(Runs):
 
     def _read_revisions(self) -> list[Revision]:
         # Edits stay where they are: they are many, and looked at seldom.
-        columns = "id, name, parent_id, reason, author, time, image, build"
-        return [Revision(*r) for r in self._rows(f"SELECT {columns} FROM revision ORDER BY id")]  # noqa: S608
+        return self._records(
+            Revision,
+            (int, str, int | None, str, str, str, str, int),
+            "SELECT id, name, parent_id, reason, author, time, image, build FROM revision ORDER BY id",
+        )
 
     def edits(self, revision_id: int) -> tuple[Edit, ...]:
         """The edits that made a revision of its parent. Raises JobError when there is no such revision."""
@@ -235,45 +288,19 @@ class Job(Runs):
             raise JobError("a revision needs its reason", remedy="Say in one sentence why the maps changed.")
         check_image(image, self.layout, source=name)
         with self._committing("revisions") as c:
-            made = self._insert_revision(c, name, parent_id, reason, author, image, edits)
+            made = _insert_revision(c, self._stamp(), name, parent_id, reason, author, image, edits)
             if drop_draft:
                 c.execute("DELETE FROM draft_edit")
                 c.execute("DELETE FROM draft")
         return made
-
-    def _insert_revision(
-        self,
-        c: sqlite3.Connection,
-        name: str,
-        parent_id: int | None,
-        reason: str,
-        author: str,
-        image: bytes,
-        edits: Iterable[Edit],
-    ) -> Revision:
-        sha, edits, time, reason = image_id(image), tuple(edits), self._stamp(), reason.strip()
-        c.execute("INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image)))
-        build = c.execute("SELECT max(number) FROM build").fetchone()[0]
-        cursor = c.execute(
-            "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            (name, parent_id, reason, author, time, sha, build, edits_to_json(edits)),
-        )
-        self._write_journal(c, name, f"{name} committed by {author}: {reason}")
-        assert cursor.lastrowid is not None
-        return Revision(cursor.lastrowid, name, parent_id, reason, author, time, sha, build)
 
     def image(self, sha256: str) -> bytes:
         """The image of this content. Raises JobError when it is missing or its bytes do not match its name."""
         rows = self._rows("SELECT size, data FROM image WHERE sha256 = ?", (sha256,))
         if not rows:
             raise JobError("an image is missing", concerns=str(self.path), remedy="Restore the job from a copy.")
-        size, data = rows[0]
-        try:
-            image = zlib.decompressobj().decompress(data, size + 1)
-        except zlib.error:
-            image = b""
-        if image_id(image) != sha256:
+        image = history.content_of_image(sha256, *rows[0])
+        if image is None:
             raise JobError("an image is damaged", concerns=str(self.path), remedy="Restore the job from a copy.")
         return image
 
@@ -283,10 +310,11 @@ class Job(Runs):
             rows = self._rows("SELECT parent_id, time FROM draft")
             if not rows:
                 return None
+            parent_id, time = self._row(rows[0], (int, str))
             steps: dict[int, list[Edit]] = {}
             for step, text in self._rows("SELECT step, edit FROM draft_edit ORDER BY position"):
                 steps.setdefault(step, []).append(self._document(edit_from_json, text, "draft"))
-        return Draft(rows[0][0], tuple(tuple(edits) for edits in steps.values()), rows[0][1])
+        return Draft(parent_id, tuple(tuple(edits) for edits in steps.values()), time)
 
     def _insert_draft(self, c: sqlite3.Connection, parent_id: int) -> None:
         c.execute("DELETE FROM draft_edit")
@@ -329,11 +357,12 @@ class Job(Runs):
         """Record that an image was written to a unit and read back equal."""
         flash = Flash(revision_id, self._stamp(), unit, image, blocks)
         with self._committing("flashes") as c:
-            c.execute(
+            number = c.execute(
                 "INSERT INTO flash (revision_id, time, unit, image, blocks) VALUES (?, ?, ?, ?, ?)",
                 (flash.revision_id, flash.time, flash.unit, flash.image, flash.blocks),
-            )
-            self._write_journal(c, "flash", f"{blocks} blocks written to {unit} and read back equal.")
+            ).lastrowid
+            sentence = f"{blocks} blocks written to {unit} and read back equal."
+            self._write_journal(c, "flash", sentence, ("flash", str(number)))
         return flash
 
     def flashes(self) -> list[Flash]:
@@ -341,7 +370,11 @@ class Job(Runs):
         return list(self._remember("flashes", self._read_flashes))
 
     def _read_flashes(self) -> list[Flash]:
-        return [Flash(*r) for r in self._rows("SELECT revision_id, time, unit, image, blocks FROM flash ORDER BY id")]
+        return self._records(
+            Flash,
+            (int, str, str, str, int),
+            "SELECT revision_id, time, unit, image, blocks FROM flash ORDER BY id",
+        )
 
     def waive(self, revision_id: int, condition: str, name: str, reason: str, finding: str = "") -> Waiver:
         """Record that a named person sets a condition of release aside, for what was found then (`finding`).
@@ -357,7 +390,8 @@ class Job(Runs):
                 " VALUES (?, ?, ?, ?, ?, ?)",
                 (waiver.revision_id, waiver.condition, waiver.name, waiver.reason, waiver.time, waiver.finding),
             )
-            self._write_journal(c, "waiver", f"{waiver.name} waived {condition}: {waiver.reason}")
+            sentence = f"{waiver.name} waived {condition}: {waiver.reason}"
+            self._write_journal(c, "waiver", sentence, ("waiver", f"{revision_id} {condition}"))
         return waiver
 
     def waivers(self, revision_id: int) -> list[Waiver]:
@@ -365,20 +399,23 @@ class Job(Runs):
         return [w for w in self._remember("waivers", self._read_waivers) if w.revision_id == revision_id]
 
     def _read_waivers(self) -> list[Waiver]:
-        columns = "revision_id, condition, name, reason, time, finding"
-        return [Waiver(*r) for r in self._rows(f"SELECT {columns} FROM waiver ORDER BY id")]  # noqa: S608
+        return self._records(
+            Waiver,
+            (int, str, str, str, str, str),
+            "SELECT revision_id, condition, name, reason, time, finding FROM waiver ORDER BY id",
+        )
 
-    def record_release(self, revision_id: int, name: str, manifest_sha256: str, package: str) -> Release:
+    def record_release(
+        self, revision_id: int, name: str, manifest_sha256: str, package: str, manifest: str = "", signature: str = ""
+    ) -> Release:
         """Record a signed release; a revision is released once."""
-        release = Release(revision_id, name, self._stamp(), manifest_sha256, package)
+        release = Release(revision_id, name, self._stamp(), manifest_sha256, package, manifest, signature)
         with self._committing("releases") as c:
             if c.execute("SELECT 1 FROM release WHERE revision_id = ?", (revision_id,)).fetchone():
                 raise JobError("this revision is released already", remedy="Commit a new revision.")
-            c.execute(
-                "INSERT INTO release VALUES (?, ?, ?, ?, ?)",
-                (release.revision_id, release.name, release.time, release.manifest_sha256, release.package),
-            )
-            self._write_journal(c, "release", f"Signed by {name}: {package}.")
+            c.execute("INSERT INTO release VALUES (?, ?, ?, ?, ?, ?, ?)", astuple(release))
+            sentence = f"Signed by {name}: {package}."
+            self._write_journal(c, "release", sentence, ("release", str(revision_id)))
         return release
 
     def releases(self) -> list[Release]:
@@ -386,7 +423,10 @@ class Job(Runs):
         return list(self._remember("releases", self._read_releases))
 
     def _read_releases(self) -> list[Release]:
-        columns = "revision_id, name, time, manifest_sha256, package"
         # The row's number counts up where the revision's own does not; a clock may go back.
-        found = self._rows(f"SELECT {columns} FROM release ORDER BY time, revision_id")  # noqa: S608
-        return [Release(*r) for r in found]
+        return self._records(
+            Release,
+            (int, str, str, str, str, str, str),
+            "SELECT revision_id, name, time, manifest_sha256, package, manifest, signature FROM release"
+            " ORDER BY time, revision_id",
+        )

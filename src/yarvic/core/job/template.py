@@ -11,12 +11,13 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from yarvic.core.document import first_fault, parse_toml
+from yarvic.core.document import first_fault, parse_toml, validated
 from yarvic.core.errors import FormatError, JobError
-from yarvic.core.formats.files import read_text, write_whole
+from yarvic.core.formats.files import write_whole
 from yarvic.core.job.model import JobSheet
 from yarvic.core.plan.readiness import default_items, fresh
 from yarvic.core.plan.vehicle import Vehicle
+from yarvic.core.reading import read_text, reader
 
 FORMAT = "yarvic sheet 1"
 MOST_BYTES = 1_000_000
@@ -87,16 +88,14 @@ def parse_sheet(text: str, *, onto: JobSheet | None = None, source: str = "sheet
             f'is no job sheet: its first entry must be format = "{FORMAT}"', concerns=source, remedy="Choose another."
         )
     base = onto.entries() if onto is not None else {}
-    try:
-        if onto is not None and isinstance(data.get("vehicle"), dict):
-            # Title and name stay the job's own: what is taken is what the vehicle is.
-            data["vehicle"] = {**data["vehicle"], "name": onto.vehicle.name}
-            data["title"] = onto.title
-        return JobSheet.model_validate({**base, **data})
-    except ValidationError as error:
-        raise FormatError(first_fault(error), concerns=source, remedy="Correct the entry named.") from None
+    if onto is not None and isinstance(data.get("vehicle"), dict):
+        # Title and name stay the job's own: what is taken is what the vehicle is.
+        data["vehicle"] = {**data["vehicle"], "name": onto.vehicle.name}
+        data["title"] = onto.title
+    return validated(JobSheet, {**base, **data}, source=source)
 
 
+@reader("job sheet", "Job sheet, TOML", ".toml", MOST_BYTES)
 def read_sheet(path: Path, *, onto: JobSheet | None = None) -> JobSheet:
     """A sheet from a TOML file. Raises FormatError."""
     text = read_text(path, MOST_BYTES)

@@ -6,14 +6,18 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+from pathlib import Path
 from typing import Annotated, Any
 
-from pydantic import Field, ValidationError, model_validator
+from pydantic import Field, model_validator
 
 from yarvic.core.checks.components import ComponentLimit
-from yarvic.core.document import Document, first_fault, parse_toml
+from yarvic.core.document import Document, parse_toml, validated
 from yarvic.core.errors import FormatError
 from yarvic.core.plan.stations import station_keys
+from yarvic.core.reading import read_text, reader
+
+MOST_BYTES = 2_000_000
 
 
 class Part(Document):
@@ -62,11 +66,20 @@ def parse_kinds(text: str, *, source: str) -> dict[str, Kind]:
     for key, entry in data.items():
         if not isinstance(entry, dict) or not isinstance(entry.get("title"), str):
             raise FormatError(f"{key}: a kind needs its title", concerns=source, remedy="Correct the entry named.")
-        limits = tuple(_read(ComponentLimit, v, f"{key}.limit", i, source) for i, v in _list(entry, "limit", source))
-        parts = tuple(_read(Part, v, f"{key}.part", i, source) for i, v in _list(entry, "part", source))
+        limits = tuple(
+            validated(ComponentLimit, v, source=f"{source}, {key}.limit {i}")
+            for i, v in _list(entry, "limit", source)
+        )
+        parts = tuple(validated(Part, v, source=f"{source}, {key}.part {i}") for i, v in _list(entry, "part", source))
         _check_names(limits, parts, f"{source}, {key}")
         kinds[key] = Kind(key, entry["title"], limits, parts)
     return kinds
+
+
+@reader("library", "The shop's library of limits and parts, TOML", ".toml", MOST_BYTES)
+def read_kinds(path: Path) -> dict[str, Kind]:
+    """A library from a TOML file. Raises FormatError."""
+    return parse_kinds(read_text(path, MOST_BYTES), source=path.name)
 
 
 def _list(entry: Mapping[str, Any], name: str, source: str) -> Iterable[tuple[int, Any]]:
@@ -74,15 +87,6 @@ def _list(entry: Mapping[str, Any], name: str, source: str) -> Iterable[tuple[in
     if not isinstance(found, list):
         raise FormatError(f"{name} must be a list", concerns=source, remedy=f"Write [[...{name}]].")
     return enumerate(found, 1)
-
-
-def _read(model: type[Any], value: Any, what: str, number: int, source: str) -> Any:
-    try:
-        return model.model_validate(value)
-    except ValidationError as error:
-        raise FormatError(
-            f"{what} {number}: {first_fault(error)}", concerns=source, remedy="Correct the entry named."
-        ) from None
 
 
 def _check_names(limits: tuple[ComponentLimit, ...], parts: tuple[Part, ...], source: str) -> None:

@@ -5,8 +5,11 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
+from typing import Any
 
 from yarvic.core.checks.finding import PASS, WATCH, Finding
+from yarvic.core.document import parse_json
+from yarvic.core.errors import FormatError
 from yarvic.core.units import UNITS, from_canonical
 
 
@@ -60,9 +63,18 @@ def written(grounds: Iterable[Ground]) -> str:
 def read(text: str) -> tuple[Ground, ...]:
     """Grounds of a waiver; none where it does not say what it was for, or says it in words nobody can read."""
     try:
-        return tuple(Ground(**each) for each in json.loads(text)) if text else ()
-    except (ValueError, TypeError):
+        return tuple(_ground(each) for each in parse_json(text, source="waiver")) if text else ()
+    except (FormatError, ValueError, TypeError):
         return ()
+
+
+def _ground(values: Any) -> Ground:
+    ground = Ground(**values)
+    numbers = (ground.value, ground.limit)
+    texts = (ground.about, ground.severity, ground.side, ground.unit, ground.evidence)
+    if not all(n is None or type(n) in (int, float) for n in numbers) or not all(isinstance(t, str) for t in texts):
+        raise ValueError("a ground of another form")
+    return ground
 
 
 def still_waived(waived: Iterable[Ground], now: Iterable[Ground]) -> bool:

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import UTC, datetime
 from functools import partial
+from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from yarvic.core.checks.finding import NO_DATA
 from yarvic.core.errors import YarvicError
+from yarvic.core.job.template import read_sheet
 from yarvic.core.plan.readiness import Item, State, default_items, fresh
 from yarvic.core.plan.stations import stations, usual_title
 from yarvic.core.units import parse_number
@@ -21,7 +23,7 @@ from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
 from yarvic.state.readiness import read_fault_codes
 from yarvic.state.session import Session
-from yarvic.state.shop import save_readiness, shop_readiness
+from yarvic.state.shop import readiness_path, save_readiness
 
 STATES: tuple[tuple[State, str], ...] = (("pass", "Pass"), ("watch", "Watch"), ("stop", "Stop"))
 
@@ -237,14 +239,16 @@ class ReadinessPanel(QWidget):
             ("Load this list", lambda: self._load(fresh(job.sheet.readiness), "this list")),
             ("Reset to the default list", lambda: self._load(usual, "the default list")),
         ]
-        own: tuple[Item, ...] = ()
-        try:
-            own = shop_readiness(job.sheet.vehicle)
-        except YarvicError as error:
-            self.session.failed.emit(error)
-        if own:
-            found.append(("Load the shop's list", lambda: self._load(own, "the shop's list")))
+        own = readiness_path(job.sheet.vehicle)
+        if own.is_file():
+            found.append(("Load the shop's list", partial(self._load_own, own)))
         return found
+
+    def _load_own(self, path: Path) -> None:
+        request = self.session.request("loading the shop's list", reads=("the sheet",))
+        self.session.read_file(
+            request, path, lambda: read_sheet(path).readiness, lambda items: self._load(items, "the shop's list")
+        )
 
     def _save(self) -> None:
         assert self.session.job is not None

@@ -102,25 +102,40 @@ class NewJob(QFrame):
         title = self.title.text().strip()
         self.where.setText(f"File: {job_path(Path(self.folder.text()), title)}" if title else "")
 
-    def sheet(self) -> JobSheet:
-        """The sheet that the job begins with. Raises YarvicError."""
+    def _sheet_from(self) -> Callable[[], JobSheet]:
+        """What makes the sheet that the job begins with, beside the window. Raises JobError without a title."""
         title = self.title.text().strip()
         if not title:
             raise JobError("the job needs a title", remedy="Write what the vehicle is called here.")
         if self._template is not None:
-            return as_template(read_sheet(self._template), title)
+            template = self._template
+            return lambda: as_template(read_sheet(template), title)
         if self._like_open and self.session.job is not None:
-            return as_template(self.session.job.sheet, title)
-        return begin(self._kind, title)
+            like = self.session.job.sheet
+            return lambda: as_template(like, title)
+        return partial(begin, self._kind, title)
 
     def make(self) -> None:
         """Create the job and open it."""
-        try:
-            path = create_job(Path(self.folder.text()), self.sheet(), self.session.settings.author)
-        except YarvicError as error:
-            self.fault.setText(str(error))
-            self.fault.show()
-            return
         self.fault.hide()
-        if self.window_.open_job(path):
-            self.window_.show_vehicle()
+        try:
+            sheet = self._sheet_from()
+        except YarvicError as error:
+            self._fail(error)
+            return
+        s, folder, author = self.session, Path(self.folder.text()), self.session.settings.author
+
+        def opened(path: Path) -> None:
+            self.window_.open_job(path, opened=self.window_.show_vehicle)
+
+        s.start(
+            s.request("creating the job"),
+            "Creating the job",
+            lambda progress, cancelled: create_job(folder, sheet(), author),
+            opened,
+            failed=self._fail,
+        )
+
+    def _fail(self, error: YarvicError) -> None:
+        self.fault.setText(str(error))
+        self.fault.show()

@@ -241,15 +241,22 @@ class JobView(View):
 
     def read(self, path: Path, request: Request) -> None:
         """Take vehicle, limits and what else a sheet holds, where the request holds; Ctrl+Z undoes it."""
+        s = self.session
         try:
-            self.session.still(request)
-            job, sheet = self.session.job, self.session.sheet
-            assert job is not None and sheet is not None
-            sheet.import_sheet(read_sheet(path, onto=job.sheet), path.name)
+            s.still(request)
         except YarvicError as error:
-            self.session.failed.emit(error)
+            s.failed.emit(error)
             return
-        self.session.say(f"Imported from {path.name}. Ctrl+Z undoes it.")
+        job, sheet = s.job, s.sheet
+        assert job is not None and sheet is not None
+        onto = job.sheet
+
+        def enter(found: JobSheet) -> None:
+            sheet.import_sheet(found, path.name)
+            s.say(f"Imported from {path.name}. Ctrl+Z undoes it.")
+
+        about = s.request(request.kind, reads=("the sheet",))
+        s.read_file(about, path, partial(read_sheet, path, onto=onto), enter)
 
     # -- what every view has
 

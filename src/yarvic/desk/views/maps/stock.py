@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -9,16 +10,14 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QFrame, QVBoxLayout
 
 from yarvic.bench.vehicles import VEHICLES, layout_text, stock_image
-from yarvic.core.calibration.layout import parse_layout
+from yarvic.core.calibration.layout import read_layout
 from yarvic.core.errors import FormatError, YarvicError
-from yarvic.core.formats.files import read_text
 from yarvic.core.formats.hex_image import read_image
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.session import Session
 
 FIELD_PX = 380
-MOST_LAYOUT_BYTES = 1_000_000
 
 
 class StockForm(QFrame):
@@ -66,27 +65,38 @@ class StockForm(QFrame):
 
     def read_unit(self, name: str) -> None:
         """Read the unit of a simulated vehicle."""
-        self._import(lambda: (layout_text(name), stock_image(name)))
+        self._import(lambda: (layout_text(name), stock_image(name)), "stock image")
 
     def import_files(self) -> None:
         """Take the two files."""
-        self._import(self._files)
+        layout, image = (self._path(f) for f in (self.layout_file, self.image_file))
+        for path, what in ((layout, "layout"), (image, "image")):
+            if path is None:
+                self._fail(FormatError(f"the {what} file is not chosen", remedy="Choose it, or read the unit."))
+                return
+        assert layout is not None and image is not None
+        self._import(partial(_read, layout, image), image.name)
 
-    def _files(self) -> tuple[str, bytes]:
-        for field, what in ((self.layout_file, "layout"), (self.image_file, "image")):
-            if not field.text().strip():
-                raise FormatError(f"the {what} file is not chosen", remedy="Choose it, or read the unit.")
-        path = Path(self.layout_file.text().strip()).expanduser()
-        text = read_text(path, MOST_LAYOUT_BYTES)
-        layout = parse_layout(text)
-        return text, read_image(Path(self.image_file.text().strip()).expanduser(), layout.size)
+    @staticmethod
+    def _path(field: Line) -> Path | None:
+        text = field.text().strip()
+        return Path(os.path.expanduser(text)) if text else None
 
-    def _import(self, read: Callable[[], tuple[str, bytes]]) -> None:
+    def _import(self, read: Callable[[], tuple[str, bytes]], source: str) -> None:
+        """Read beside the window, then give the job its maps."""
         self.fault.hide()
-        try:
-            layout, image = read()
-            source = Path(self.image_file.text().strip()).name or "stock image"
-            self.session.import_stock(layout, image, self.session.settings.author, source=source)
-        except YarvicError as error:
-            self.fault.setText(str(error))
-            self.fault.show()
+        s = self.session
+
+        def enter(found: tuple[str, bytes]) -> None:
+            s.import_stock(*found, s.settings.author, source=source)
+
+        s.read_file(s.request("importing the stock image"), Path(source), read, enter, failed=self._fail)
+
+    def _fail(self, error: YarvicError) -> None:
+        self.fault.setText(str(error))
+        self.fault.show()
+
+
+def _read(layout_file: Path, image_file: Path) -> tuple[str, bytes]:
+    text, layout = read_layout(layout_file)
+    return text, read_image(image_file, layout.size)

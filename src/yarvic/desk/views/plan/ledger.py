@@ -4,21 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from yarvic.core.checks.components import ComponentLimit
-from yarvic.core.errors import YarvicError
-from yarvic.core.plan.parts import Part
+from yarvic.core.plan.parts import Kind, Part, library
 from yarvic.core.plan.stations import stations, usual_title
 from yarvic.core.units import parse_number
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.limits import LimitRow
 from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import chooser, label, row, show_choice, word
+from yarvic.state.acts import LIBRARY
 from yarvic.state.plan import PlanState
 from yarvic.state.session import Session
-from yarvic.state.shop import kinds, save_kind
+from yarvic.state.shop import own_kinds, save_kind
 
 
 class PartRow(QFrame):
@@ -131,6 +132,7 @@ class LedgerPanel(QWidget):
         super().__init__()
         self.setMinimumWidth(640)  # where the window is narrower, it scrolls
         self.session = session
+        self._own: dict[str, Kind] = {}  # the shop's own kinds, once they are read
         self.library = chooser("Add a kind from the library", self._kinds)
         show_choice(self.library, "Add from the library")
         self.preset = Line("Add preset to the shop's library", self._save_kind, 190, "title of the preset")
@@ -149,6 +151,8 @@ class LedgerPanel(QWidget):
         whole.addLayout(row(self.library, None, self.preset))
         whole.addWidget(self.preset.fault)
         whole.addLayout(columns, 1)
+        session.job_changed.connect(self._read_own)
+        self._read_own()
 
     def refresh(self) -> None:
         """Show what is kept."""
@@ -161,20 +165,27 @@ class LedgerPanel(QWidget):
             button.setEnabled(not job.read_only)
 
     def _kinds(self) -> list[tuple[str, Callable[[], None]]]:
-        try:
-            return [(k.title, partial(self.add_kind, k.key)) for k in kinds().values()]
-        except YarvicError as error:
-            self.session.failed.emit(error)
-            return []
+        return [(k.title, partial(self.add_kind, k)) for k in {**library(), **self._own}.values()]
 
-    def add_kind(self, key: str) -> None:
+    def _read_own(self) -> None:
+        """Read the shop's own library, beside the window: it is in the list of kinds once it is read."""
+
+        def keep(found: dict[str, Kind]) -> None:
+            self._own = found
+
+        s = self.session
+        s.requests.submit(
+            s.request(LIBRARY), "Reading the shop's library", lambda p, c: own_kinds(), keep, visible=False
+        )
+
+    def add_kind(self, kind: Kind) -> None:
         """Take a kind's limits and parts into the ledger."""
         sheet = self.session.sheet
         if sheet is None:
             return
 
         def enter() -> None:
-            limits, parts = sheet.add_kind(kinds()[key])
+            limits, parts = sheet.add_kind(kind)
             self.session.say(
                 f"{limits} limits and {parts} parts added. Look at each number before a plan hangs on it."
             )
@@ -184,9 +195,14 @@ class LedgerPanel(QWidget):
     def _save_kind(self, text: str) -> None:
         if self.session.job is None or not text.strip():
             return
-        path = save_kind(self.session.job.sheet, text)
-        self.preset.clear()
-        self.session.say(f"Saved in the shop's own library: {path}")
+        s, sheet = self.session, self.session.job.sheet
+
+        def saved(path: Path) -> None:
+            self.preset.clear()
+            s.say(f"Saved in the shop's own library: {path}")
+            self._read_own()
+
+        s.start(s.request("saving the preset"), "Saving the preset", lambda p, c: save_kind(sheet, text), saved)
 
     def _add_limit(self) -> None:
         sheet, job = self.session.sheet, self.session.job

@@ -272,14 +272,21 @@ class RatingsPanel(QWidget):
         chosen, _ = QFileDialog.getOpenFileName(self, "Import a job sheet", "", "TOML (*.toml)")
         if not chosen:
             return
+        s, path = self.session, Path(chosen)
         try:
-            self.session.still(request)
-            job, sheet = self.session.job, self.session.sheet
-            assert job is not None and sheet is not None
-            taken = read_sheet(Path(chosen), onto=job.sheet)
-            sheet.set("Engine families imported from a sheet.", families=taken.families)
+            s.still(request)
         except YarvicError as error:
-            self.session.failed.emit(error)
+            s.failed.emit(error)
+            return
+        job, sheet = s.job, s.sheet
+        assert job is not None and sheet is not None
+        about = s.request(request.kind, reads=("the sheet",))
+        s.read_file(
+            about,
+            path,
+            partial(read_sheet, path, onto=job.sheet),
+            lambda found: sheet.set("Engine families imported from a sheet.", families=found.families),
+        )
 
 
 def _name(move: Move) -> str:
