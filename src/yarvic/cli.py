@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import sys
+import traceback
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
@@ -12,11 +14,13 @@ from typing import Annotated, Any
 import typer
 
 from yarvic import __version__
-from yarvic.core.errors import FormatError, YarvicError
+from yarvic.core.errors import FormatError, YarvicError, in_plain
 
 app = typer.Typer(
     help="The calibrator's bench.", no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False
 )
+keys = typer.Typer(help="Keys that sign releases: your own, and those you know.", no_args_is_help=True)
+app.add_typer(keys, name="keys")
 PASSES, STOPS, UNUSABLE, LACKS_DATA = 0, 1, 2, 3
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
@@ -147,13 +151,13 @@ def check(
     else:
         for entry in document:
             pulls = "1 pull" if entry["pulls"] == 1 else f"{entry['pulls']} pulls"
-            print(f"{entry['log']}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")
+            _tell(f"{entry['log']}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")
             for sentence in (*entry["problems"], *entry["notes"]):
-                print(f"  log      {sentence}")
+                _tell(f"  log      {sentence}")
             for c in entry["checks"]:
-                print(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
+                _tell(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
             for family in entry["not_asked"]:
-                print(f"  not asked of this log: {family.lower()}")
+                _tell(f"  not asked of this log: {family.lower()}")
     raise typer.Exit(STOPS if STOP in worst else LACKS_DATA if NO_DATA in worst else PASSES)
 
 
@@ -208,37 +212,101 @@ def correct(
 
 
 @app.command()
-def verify(package: Path, as_json: AsJson = False) -> None:
-    """Say whether a release package is what was signed."""
-    from yarvic.core.release.package import verify_package
+def verify(
+    path: Annotated[Path, typer.Argument(metavar="PACKAGE|JOB")],
+    require_signature: Annotated[
+        bool, typer.Option("--require-signature", help="Exit 1 for what carries no signature that fits.")
+    ] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Say whether a release package, or a job, is what was signed: whole, by whose key, and whether that is known."""
+    from yarvic.state.verifying import report_of
 
-    v = verify_package(package)
+    report = report_of(path)
     if as_json:
-        _print_json(
-            {
-                "intact": v.intact,
-                "faults": list(v.faults),
-                "manifest_sha256": v.manifest_sha256,
-                "manifest": v.manifest.model_dump(),
-            }
-        )
+        _print_json(report.document)
     else:
-        m = v.manifest
-        print(f"{m.vehicle}, map {m.revision}: {m.reason}")
-        print(f"signed by {m.signed_by}, {m.time}" + (", measured on the simulated bench" if m.simulated else ""))
-        print(f"manifest SHA-256 {v.manifest_sha256}")
-        for w in m.waivers:
-            print(f"waived by {w.name}: {w.condition} ({w.reason})")
-        for fault in v.faults:
-            print(f"fault: {fault}")
-        print("intact" if v.intact else "NOT what was signed")
-    raise typer.Exit(PASSES if v.intact else STOPS)
+        for line in report.about:
+            _tell(line)
+        for fault in report.faults:
+            _tell(f"fault: {fault}")
+        _tell(report.verdict)
+        for name, signer in report.signers:
+            _tell(f"Release {name}: {signer.sentence}" if name else signer.sentence)
+    raise typer.Exit(PASSES if report.intact and (report.signed or not require_signature) else STOPS)
+
+
+@keys.command("show")
+def keys_show(as_json: AsJson = False) -> None:
+    """List the keys that are known at this desk, its own among them."""
+    from yarvic.state.keys import known_keys
+
+    known = known_keys().keys
+    if as_json:
+        _print_json([{**k.model_dump(mode="json"), "fingerprint": k.fingerprint} for k in known])
+        return
+    for k in known:
+        state = f"revoked {k.revoked}: {k.reason}" if k.revoked else f"until {k.until}"
+        _tell(f"{k.fingerprint}  {k.name}{', own' if k.own else ''}, since {k.added}, {state}")
+    if not known:
+        _tell("No key is known yet. One is made when somebody signs for the first time.")
+
+
+@keys.command("write")
+def keys_write(name: str, file: Path) -> None:
+    """Write a person's public key to a file for others; the key is made at first use."""
+    from yarvic.state.keys import write_public
+
+    public = write_public(name, file)
+    _tell(f"{file}: the public key of {public.name}. Tell them its fingerprint: {public.fingerprint}")
+
+
+@keys.command("add")
+def keys_add(file: Path, fingerprint: Annotated[str, typer.Option(help="As its owner told it.")]) -> None:
+    """Add somebody's public key to those that are known, once its owner has confirmed the fingerprint."""
+    from yarvic.state.keys import add_key
+
+    found = add_key(file, fingerprint)
+    _tell(f"{found.fingerprint} of {found.name} is known from now on.")
+
+
+@keys.command("revoke")
+def keys_revoke(fingerprint: str, reason: Annotated[str, typer.Option(help="What happened.")]) -> None:
+    """Mark a key as revoked from today on: lost, stolen, or no longer to be trusted."""
+    from yarvic.state.keys import revoke_key
+
+    revoke_key(fingerprint, reason)
+    _tell("Revoked. What it signed is said to be so from now on, with the reason.")
+
+
+def _tell(line: str) -> None:
+    """Print a line; nothing that a file holds steers the terminal."""
+    print(in_plain(line))
 
 
 def main() -> None:
-    """Run the command line; an error of ours is one message on stderr and exit 2."""
+    """Run the command line; an error is one message on stderr and exit 2, and what nobody foresaw is one too."""
+    for stream in (sys.stdout, sys.stderr):
+        # A terminal that knows few letters shows the others by their number, and stops nothing.
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     try:
         app(standalone_mode=True)
     except YarvicError as error:
         print(f"yarvic: {error}", file=sys.stderr)
         sys.exit(UNUSABLE)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # who reads has seen enough
+        sys.exit(PASSES)
+    except Exception as error:  # noqa: BLE001 - a traceback's exit code would read as "falls short"
+        print(f"yarvic: {_unforeseen(error)}", file=sys.stderr)
+        sys.exit(UNUSABLE)
+
+
+def _unforeseen(error: Exception) -> YarvicError:
+    """An error that nobody foresaw, as one of ours; where it came from is kept for who is to mend it."""
+    from yarvic.state.settings import record_defect
+
+    place = record_defect("".join(traceback.format_exception(error)))
+    remedy = f"Please report this, with {place}." if place else "Please report this."
+    return YarvicError(f"something went wrong inside Yarvic ({type(error).__name__})", remedy=remedy)

@@ -5,12 +5,14 @@ import os
 import subprocess
 import sys
 from contextlib import closing
+from datetime import date
 
 import pytest
 
 from yarvic.core.evidence.log import Log
 from yarvic.core.formats.csv_log import read_csv_log, write_csv_log
 from yarvic.core.job.store import Job
+from yarvic.core.release.keys import to_toml
 from yarvic.demo.jobs import DEMO_JOBS
 
 CODE = "import sys; from yarvic.cli import main; sys.argv = ['yarvic', *sys.argv[1:]]; main()"
@@ -180,31 +182,131 @@ def test_check_refuses_what_is_no_log(tmp_path, demo_path):
     assert "no pull" in yarvic("check", path).stderr
 
 
-def test_verify(tmp_path, stock):
+@pytest.fixture
+def package(tmp_path, stock):
     from yarvic.core.calibration.image import image_id
     from yarvic.core.formats.hex_image import image_to_hex
     from yarvic.core.release.package import build_package
 
     facts = {
-        "job": "P", "vehicle": "P", "family": "ptarmigan-14", "revision": "A1", "reason": "why", "build": "1",
-        "author": "a", "signed_by": "Rowan Sedge", "time": "t", "image_sha256": image_id(stock),
-        "image_size": len(stock), "simulated": True, "waivers": [],
+        "job": "P", "vehicle": "\x1b[2JP", "family": "ptarmigan-14", "revision": "A1", "reason": "why", "build": "1",
+        "author": "a", "signed_by": "Rowan\x1b]0;x\x07 Sedge", "time": "2026-03-01T00:00:00+00:00",
+        "image_sha256": image_id(stock), "image_size": len(stock), "simulated": True, "waivers": [],
+        "history": {"lines": 1, "sha256": "ab" * 32},
     }  # fmt: skip
-    data, sha = build_package({"image.hex": image_to_hex(stock).encode()}, facts)
-    path = tmp_path / "a.zip"
-    path.write_bytes(data)
-    done = yarvic("verify", path)
-    assert done.returncode == 0 and "intact" in done.stdout and sha in done.stdout
-    import zipfile
+    files = {"image.hex": image_to_hex(stock).encode(), "evidence.json": b"{}", "customer-sheet.pdf": b"%PDF"}
 
-    with zipfile.ZipFile(path, "a") as archive:
-        archive.writestr("more.txt", "x")
+    def build(key):
+        path = tmp_path / "a.zip"
+        path.write_bytes(build_package(files, facts, key).data)
+        return path
+
+    return build
+
+
+def test_verify_says_apart_whole_by_whom_and_known(tmp_path, package):
+    from yarvic.core.release.keys import of_seed
+
+    home = tmp_path / "home"
+    key = of_seed(bytes(range(32)), "Rowan Sedge", date(2026, 1, 1))
+    path = package(key)
+    done = yarvic("verify", path, "--require-signature", home=home)
+    assert done.returncode == 0 and "Whole: nothing was changed." in done.stdout
+    assert "unknown here" in done.stdout and key.public.fingerprint in done.stdout
+    assert "\x1b" not in done.stdout and "\x07" not in done.stdout
+    # The key comes as a file, and its fingerprint from its owner.
+    theirs = tmp_path / "rowan.pub.toml"
+    theirs.write_bytes(to_toml(key.public))
+    assert yarvic("keys", "add", theirs, "--fingerprint", "AAAA-BBBB", home=home).returncode == 2
+    added = yarvic("keys", "add", theirs, "--fingerprint", key.public.fingerprint.lower(), home=home)
+    assert added.returncode == 0, added.stderr
+    assert "known here since" in yarvic("verify", path, home=home).stdout
+    assert json.loads(yarvic("verify", path, "--json", home=home).stdout)["signature"]["known"] is True
+    gone = yarvic("keys", "revoke", key.public.fingerprint, "--reason", "stolen", home=home)
+    assert gone.returncode == 0 and "stolen" in yarvic("keys", "show", home=home).stdout
+    assert "revoked" in yarvic("verify", path, home=home).stdout
+    assert yarvic("verify", path, "--require-signature", home=home).returncode == 1
+    unsigned = package(None)
+    done = yarvic("verify", unsigned, home=home)
+    assert done.returncode == 0 and "Unsigned" in done.stdout
+    assert yarvic("verify", unsigned, "--require-signature", home=home).returncode == 1
+
+
+def test_verify_finds_what_was_changed(tmp_path, package):
+    path = package(None)
+    data = path.read_bytes()
+    path.write_bytes(data + b"x")
     changed = yarvic("verify", path, "--json")
-    assert changed.returncode == 1
-    assert json.loads(changed.stdout)["faults"] == ["more.txt does not belong to the release"]
+    assert changed.returncode == 1 and "added or changed" in json.loads(changed.stdout)["faults"][0]
     path.write_bytes(b"no")
     broken = yarvic("verify", path)
     assert broken.returncode == 2 and broken.stdout == "" and "Traceback" not in broken.stderr
+
+
+def test_verify_goes_through_a_job(demo_path):
+    import sqlite3
+
+    done = yarvic("verify", demo_path)
+    assert done.returncode == 0 and "lines in its journal" in done.stdout and "key of the demo" in done.stdout
+    assert yarvic("verify", demo_path, "--require-signature").returncode == 1  # everybody has that key
+    connection = sqlite3.connect(demo_path)
+    connection.execute("UPDATE release SET manifest_sha256 = 'x', name = 'Somebody'")
+    connection.commit()
+    connection.close()
+    changed = yarvic("verify", demo_path, "--json")
+    assert changed.returncode == 1
+    assert "is not as it was recorded" in json.loads(changed.stdout)["faults"][0]
+
+
+def test_an_error_nobody_foresaw_is_one_message_and_exit_2(tmp_path):
+    code = (
+        "import yarvic.core.physics.correction as c\n"
+        "def broken(*_): raise ZeroDivisionError('a slip')\n"
+        "c.correction = broken\n"
+        "import sys\nfrom yarvic.cli import main\n"
+        "sys.argv = ['yarvic', 'correct', '--standard', 'std', '--temperature', '25C', '--pressure', '990mbar',"
+        " '--humidity', '40%']\nmain()\n"
+    )
+    home = tmp_path / "home"
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=False,
+        env={**os.environ, "YARVIC_HOME": str(home)},
+    )  # fmt: skip
+    assert done.returncode == 2 and done.stdout == "" and "Traceback" not in done.stderr
+    assert "ZeroDivisionError" in done.stderr and "last-defect.txt" in done.stderr
+    assert "a slip" in (home / "last-defect.txt").read_text()
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ("check", "x" * 5000), ("check", "/dev/zero"), ("check", "/dev/null"), ("check", "/"), ("verify", "/dev/stdin"),
+        ("verify", ""), ("verify", "a\nb"), ("open", "/proc/self/mem"), ("check", "a.csv", "--limits", "y" * 5000),
+        ("check", "a.csv", "--job", "z" * 300), ("keys", "add", "/", "--fingerprint", "x"), ("keys", "revoke", "x", "--reason", "y"),
+        ("correct", "--standard", "std", "--temperature", "9" * 5000, "--pressure", "990mbar", "--humidity", "40%"),
+        ("check", "a.csv", "--barometer", "nanmbar"), ("check", "a.csv", "--fuel", "\x1b"), ("demo", "--jobs", "/proc/none"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_used_is_one_message_and_exit_2(tmp_path, arguments):
+    for name, letters in (("PYTHONIOENCODING", "ascii"), ("LC_ALL", "C")):
+        done = subprocess.run(
+            [sys.executable, "-c", "from yarvic.cli import main; main()", *arguments], cwd=tmp_path, timeout=60,
+            capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL, errors="replace",
+            env={**os.environ, "YARVIC_HOME": str(tmp_path / "home"), name: letters},
+        )  # fmt: skip
+        assert done.returncode == 2 and done.stdout == "", (done.stdout, done.stderr)
+        assert "Traceback" not in done.stderr and done.stderr.strip()
+        assert "inside Yarvic" not in done.stderr
+
+
+def test_an_ascii_terminal_is_answered_in_its_letters(tmp_path):
+    log = tmp_path / "lög-°.csv"
+    log.write_text("time [s],RPM [rpm]\n0,1000\n1,1000\n", encoding="utf-8")
+    done = subprocess.run(
+        [sys.executable, "-c", "from yarvic.cli import main; main()", "check", str(log)], capture_output=True,
+        check=False, env={**os.environ, "PYTHONIOENCODING": "ascii"},
+    )  # fmt: skip
+    assert done.returncode == 2 and b"no pull" in done.stderr and b"Traceback" not in done.stderr
 
 
 def test_open_refuses_what_is_no_job(tmp_path):

@@ -141,6 +141,7 @@ def asked_to_sign(driver):
     view = driver.window.view("release")
     driver.fill(view.signer, "Rowan Sedge")
     driver.click(view.sign)
+    driver.wait("the question", lambda: view.findChild(SignDialog) is not None)
     dialog = view.findChild(SignDialog)
     return session, view, dialog
 

@@ -308,6 +308,7 @@ def test_an_empty_plan_says_what_it_waits_for(empty, tmp_path):
     d.key(Qt.Key.Key_N, Qt.KeyboardModifier.ControlModifier)
     d.type("Lapwing")
     d.key(Qt.Key.Key_Return)
+    d.idle()
     d.step(2)
     plan = w.view("plan")
     assert "Write a target" in plan.target.headline.text()

@@ -603,6 +603,7 @@ def test_signing_asks_once_more_and_can_be_declined(driver):
     assert "signed by name" in view.fault.text()
     driver.fill(view.signer, "Rowan Sedge")
     driver.click(view.sign)
+    driver.wait("the question", lambda: view.findChild(SignDialog) is not None)
     dialog = view.findChild(SignDialog)
     driver.click(dialog.back)
     driver.idle()

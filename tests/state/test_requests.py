@@ -21,6 +21,7 @@ from yarvic.demo.ptarmigan import PTARMIGAN
 from yarvic.demo.story import AUTHOR
 from yarvic.state.bench import Measured
 from yarvic.state.draft import applied
+from yarvic.state.keys import demo_key
 from yarvic.state.maps import MapsState
 from yarvic.state.release import begin_waiver, capture, gate_conditions, release, waive
 from yarvic.state.session import Session
@@ -217,7 +218,7 @@ def test_nothing_reaches_a_job_that_was_opened_meanwhile(small_job, pulled, tmp_
             session.flash()
         elif act == "release":
             waive_all(session)
-            release(session, capture(session, "Rowan Sedge"), path)
+            release(session, capture(session, "Rowan Sedge"), path, demo_key)
         else:
             session._judge(session.job.revision("Stock").id)
         elsewhere(session, tmp_path)
@@ -277,7 +278,7 @@ def test_what_is_signed_is_what_stood_there_when_it_was_asked(apart, tmp_path):
     session, runner = apart
     waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", REASON)
     path = tmp_path / "b1.zip"
-    release(session, capture(session, "Rowan Sedge"), path)
+    release(session, capture(session, "Rowan Sedge"), path, demo_key)
     choose(session, "Stock")
     session.choose_standard("none")
     runner.finish_all()
@@ -292,15 +293,15 @@ def test_a_release_of_what_is_not_so_any_more_is_dropped(quick, tmp_path, change
     waive_all(session)
     signing, path = capture(session, "Rowan Sedge"), tmp_path / "b1.zip"
     if change == "fit":
-        release(session, signing, path)
+        release(session, signing, path, demo_key)
         fit(session)
     elif change == "limit":
-        release(session, signing, path)
+        release(session, signing, path, demo_key)
         session.sheet.set_vehicle(stroke_mm=70.0)
     else:
         session.pull(1)
         runner.finish_all()
-        release(session, signing, path)
+        release(session, signing, path, demo_key)
     released = len(session.job.releases())
     runner.finish_all()
     assert len(session.job.releases()) == released and not path.exists()
@@ -320,11 +321,11 @@ def test_a_package_that_a_kill_left_unrecorded_is_signed_again(apart, tmp_path, 
 
     with monkeypatch.context() as m:
         m.setattr(session.job, "record_release", killed)
-        release(session, capture(session, "Rowan Sedge"), path)
+        release(session, capture(session, "Rowan Sedge"), path, demo_key)
         with pytest.raises(Killed):
             runner.finish_all()
     assert path.exists()
-    release(session, capture(session, "Rowan Sedge"), path)
+    release(session, capture(session, "Rowan Sedge"), path, demo_key)
     runner.finish_all()
     assert session.errors == []
     assert session.job.releases()[-1].manifest_sha256 == verify_package(path).manifest_sha256
@@ -461,4 +462,4 @@ def _write(session, act, n):
     elif act == "sign":
         waive_all(session)
         path = session.job.path.with_name(f"package-{len(session.job.journal())}.zip")
-        release(session, capture(session, "Rowan Sedge"), path)
+        release(session, capture(session, "Rowan Sedge"), path, demo_key)

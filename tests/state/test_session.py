@@ -10,6 +10,7 @@ from yarvic.core.job.store import Job
 from yarvic.core.release.gate import is_open
 from yarvic.core.release.package import verify_package
 from yarvic.core.units import UNITS, convert, parse_number, units_of
+from yarvic.state.keys import demo_key
 from yarvic.state.maps import SCALARS, MapsState
 from yarvic.state.readings import compared, peaks, readings, route_state
 from yarvic.state.release import begin_waiver, capture, gate_conditions, release, waive
@@ -300,7 +301,7 @@ def test_the_whole_way_to_a_package(session, maps, tmp_path):
     assert is_open(gate_conditions(session))
     path = tmp_path / "b2.zip"
     signing = capture(session, "Rowan Sedge")
-    release(session, signing, path)
+    release(session, signing, path, demo_key)
     sha = session.job.releases()[-1].manifest_sha256
     v = verify_package(path)
     assert v.intact and v.manifest_sha256 == sha
@@ -311,13 +312,13 @@ def test_the_whole_way_to_a_package(session, maps, tmp_path):
     }  # fmt: skip
     assert session.job.releases()[-1].manifest_sha256 == sha
     assert route_state(session, "release") == "pass"
-    release(session, signing, path)
+    release(session, signing, path, demo_key)
     assert "name is there already" in str(ears.errors[-1]) and verify_package(path).intact
 
 
 def test_a_revision_that_falls_short_is_not_signed(session, tmp_path):
     path, ears = tmp_path / "b1.zip", Ears(session)
-    release(session, capture(session, "R. S."), path)
+    release(session, capture(session, "R. S."), path, demo_key)
     assert "does not meet: knock" in str(ears.errors[-1])
     assert not path.exists() and len(session.job.releases()) == 1
 
@@ -333,7 +334,7 @@ def test_a_waiver_opens_the_gate_and_stands_in_the_package(session, tmp_path):
     )
     assert is_open(gate_conditions(session))
     path = tmp_path / "b1.zip"
-    release(session, capture(session, "Rowan Sedge"), path)
+    release(session, capture(session, "Rowan Sedge"), path, demo_key)
     waivers = verify_package(path).manifest.waivers
     assert [w.condition for w in waivers] == ["check Knock"]
 
@@ -341,9 +342,9 @@ def test_a_waiver_opens_the_gate_and_stands_in_the_package(session, tmp_path):
 def test_a_release_needs_a_name_and_room(session, tmp_path):
     waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "why not")
     ears = Ears(session)
-    release(session, capture(session, "  "), tmp_path / "a.zip")
+    release(session, capture(session, "  "), tmp_path / "a.zip", demo_key)
     assert "signed by name" in str(ears.errors[-1])
-    release(session, capture(session, "R. S."), tmp_path / "none" / "a.zip")
+    release(session, capture(session, "R. S."), tmp_path / "none" / "a.zip", demo_key)
     assert "its folder is not there" in str(ears.errors[-1])
     assert len(session.job.releases()) == 1
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from yarvic.bench.vehicles import rating_image, ratings
-from yarvic.core.formats.files import write_whole
+from yarvic.core.formats.files import make_folder, write_whole
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.demo.fieldfare import FIELDFARE
 from yarvic.demo.ptarmigan import PTARMIGAN
@@ -28,7 +28,7 @@ def build_missing(
     cancelled: Callable[[], bool] = lambda: False,
 ) -> list[Path]:
     """Build the demo jobs that a folder lacks; gives the paths of all. Raises Cancelled."""
-    folder.mkdir(parents=True, exist_ok=True)
+    make_folder(folder)
     missing = [j for j in DEMO_JOBS if not job_path(folder, j).exists()]
     for number, job in enumerate(missing):
 

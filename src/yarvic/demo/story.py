@@ -25,6 +25,7 @@ from yarvic.core.job.store import Job
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import Air
 from yarvic.core.plan.readiness import default_items
+from yarvic.state.keys import demo_key
 from yarvic.state.release import begin_waiver, capture, release, waive
 from yarvic.state.session import Session
 from yarvic.state.settings import Settings
@@ -166,7 +167,8 @@ class Story:
     def release(self, name: str, signer: str = AUTHOR) -> None:
         """Sign a revision, through the gate. Raises ReleaseError when the gate is shut."""
         self.session.choose_working(self.job.revision(name).id)
-        release(self.session, capture(self.session, signer), self.path.with_name(f"{self.path.stem}-{name}.zip"))
+        package = self.path.with_name(f"{self.path.stem}-{name}.zip")
+        release(self.session, capture(self.session, signer), package, demo_key)
         self._go_on()
 
     def close(self) -> None:

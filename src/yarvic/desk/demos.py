@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from yarvic.core.errors import YarvicError
+from yarvic.core.formats.files import make_folder
 from yarvic.state.session import Session
 from yarvic.state.settings import home
 from yarvic.state.work import Asked, Progress, Runner
@@ -36,7 +37,7 @@ class Demos:
             return
 
         def work(progress: Progress, cancelled: Asked) -> Path:
-            path.parent.mkdir(parents=True, exist_ok=True)
+            make_folder(path.parent)
             job.build(path, progress, cancelled)
             return path
 

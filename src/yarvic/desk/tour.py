@@ -14,7 +14,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
 
 from yarvic.core.errors import YarvicError
-from yarvic.core.release.package import verify_package
+from yarvic.core.formats.files import make_folder
 from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.views.dyno import DynoView
 from yarvic.desk.views.job import JobView
@@ -27,6 +27,7 @@ from yarvic.desk.window import Window
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import STEPS
 from yarvic.state.settings import Settings
+from yarvic.state.verifying import report_of
 
 Say = Callable[[str], None]
 SIGNER = "Rowan Sedge"
@@ -133,8 +134,8 @@ class Driver:
 
 
 def run_tour(folder: Path, say: Say) -> bool:
-    """The tour: pictures and the package are left in `folder`. True when the package verifies."""
-    folder.mkdir(parents=True, exist_ok=True)
+    """The tour: pictures and the package are left in `folder`. True when the package is whole, and its signature fits."""
+    make_folder(folder)
     from yarvic.demo.jobs import build_missing
     from yarvic.demo.ptarmigan import PTARMIGAN
 
@@ -158,11 +159,12 @@ def run_tour(folder: Path, say: Say) -> bool:
         window.close()
     for error in unexpected().errors[before:]:
         raise TourStopped(error.what, remedy=error.remedy, details=error.details)
-    verified = verify_package(package)
-    say(f"verify: {package.name} is {'intact' if verified.intact else 'NOT what was signed'}.")
+    verified = report_of(package)
+    signer = verified.signers[0][1]
+    say(f"verify: {package.name}. {verified.verdict} {signer.sentence}")
     say(f"Pictures: {folder}")
     say(f"Release package: {package}")
-    return verified.intact
+    return verified.intact and verified.signed
 
 
 class Walk:

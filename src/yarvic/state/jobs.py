@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from yarvic.core.errors import JobError
-from yarvic.core.formats.files import file_name
+from yarvic.core.formats.files import file_name, make_folder
 from yarvic.core.job.model import JobSheet
 from yarvic.core.job.store import Job
 
@@ -16,15 +16,13 @@ def job_path(folder: Path, title: str) -> Path:
 
 
 def create_job(folder: Path, sheet: JobSheet, author: str) -> Path:
-    """Create a job without maps; gives its file. Raises JobError when it is there already or cannot be written."""
+    """Create a job without maps; gives its file. Raises JobError when it is there already or
+    cannot be written, FormatError when its folder cannot be made."""
     if not str(folder).strip() or not folder.is_absolute():
         raise JobError(f"{str(folder)!r} is no folder", remedy="Write it in full, from / on.")
     path = job_path(folder, sheet.title)
     if path.exists():
         raise JobError("a job of this name is there already", concerns=str(path), remedy="Choose another title.")
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise JobError(f"the folder cannot be made: {error.strerror}", concerns=str(folder)) from None
+    make_folder(folder)
     Job.create(path, sheet, author=author).close()
     return path

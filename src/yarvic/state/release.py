@@ -14,12 +14,14 @@ from yarvic.core.job.model import Revision, Waiver, parts_on
 from yarvic.core.job.store import Job
 from yarvic.core.release.gate import Case, Condition, changed_slots, gate
 from yarvic.core.release.grounds import written
-from yarvic.core.release.package import verify_package, write_package
+from yarvic.core.release.keys import SigningKey
+from yarvic.core.release.package import Built, verify_package, write_package
 from yarvic.state.readings import compared
 from yarvic.state.requests import Request
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
-from yarvic.state.signing import Package, Signing, packed
+from yarvic.state.signing import Signing, packed
+from yarvic.state.work import Asked, Progress
 
 
 def gate_conditions(session: Session, revision: Revision | None = None) -> list[Condition]:
@@ -157,41 +159,64 @@ def capture(session: Session, signer: str, revision: Revision | None = None) -> 
         tuple(c.waiver for c in conditions if c.waiver is not None),  # none that has lapsed
         signer.strip(),
         conditions,
+        job.head(),
     )
 
 
-def release(session: Session, signing: Signing, path: Path) -> None:
-    """Sign: build the package, write it and record it, for what the gate said when the person asked."""
+def release(session: Session, signing: Signing, path: Path, key: Callable[[], SigningKey]) -> None:
+    """Sign: build the package, write it and record it, for what the gate said when the person asked.
+
+    `key` gives the signer's key; it is asked beside the window.
+    """
     job = session.job
     if job is None:
         return
 
-    def apply(package: Package) -> None:
-        _clear_unrecorded(job, package, path)
-        write_package(path, package.data)
+    def work(progress: Progress, cancelled: Asked) -> tuple[Built, FileMark | None]:
+        built = packed(signing, key, progress, cancelled)
+        return built, _unrecorded(job, signing, path)
+
+    def apply(made: tuple[Built, FileMark | None]) -> None:
+        built, left = made
+        if left is not None and left == _mark(path):
+            path.unlink()
+        write_package(path, built.data)
         try:
-            job.record_release(signing.revision.id, signing.signer, package.sha256, path.name)
+            job.record_release(
+                signing.revision.id, signing.signer, built.sha256, path.name, built.manifest, built.signature
+            )
         except YarvicError:
             path.unlink(missing_ok=True)
             raise
-        session.say(f"Signed. {path.name}, manifest {package.sha256[:12]}.")
+        session.say(f"Signed. {path.name}, manifest {built.sha256[:12]}.")
 
-    title = f"Releasing {signing.revision.name}"
-    session.start(signing.request, title, lambda progress, cancelled: packed(signing, progress, cancelled), apply)
+    session.start(signing.request, f"Releasing {signing.revision.name}", work, apply)
 
 
-def _clear_unrecorded(job: Job, package: Package, path: Path) -> None:
-    """Remove a package of this very revision that was written but never recorded: the desk ended in between.
+FileMark = tuple[int, int, int]  # which file it is, and when it was written
+
+
+def _mark(path: Path) -> FileMark | None:
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino, found.st_mtime_ns
+
+
+def _unrecorded(job: Job, signing: Signing, path: Path) -> FileMark | None:
+    """A package of this very revision that was written but never recorded: the desk ended in between. It may go.
 
     Anything else of that name stays, and the writing is refused.
     """
-    if not path.exists():
-        return
+    mark = _mark(path)
+    if mark is None:
+        return None
     try:
         there = verify_package(path)
-    except ReleaseError:
-        return
-    s, m = package.signing, there.manifest
+    except YarvicError:
+        return None
+    s, m = signing, there.manifest
     mine = (s.sheet.title, s.revision.name, s.revision.image) == (m.job, m.revision, m.image_sha256)
-    if mine and there.intact and there.manifest_sha256 not in {r.manifest_sha256 for r in job.releases()}:
-        path.unlink()
+    recorded = {r.manifest_sha256 for r in job.releases()}
+    return mark if mine and there.intact and there.manifest_sha256 not in recorded else None

@@ -11,8 +11,8 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from yarvic.core.document import parse_json, validated
 from yarvic.core.errors import FormatError, YarvicError
-from yarvic.core.formats.files import write_whole
-from yarvic.core.reading import cannot, read_text, reader
+from yarvic.core.formats.files import make_folder, write_whole
+from yarvic.core.reading import read_text, reader
 from yarvic.core.units import UNITS
 
 MOST_BYTES = 200_000
@@ -105,13 +105,18 @@ def save_settings(settings: Settings) -> None:
     write_whole(settings_path(), settings.model_dump_json(indent=1).encode("utf-8"))
 
 
+def record_defect(text: str) -> Path | None:
+    """Keep what is known of an error that nobody foresaw, for who is to mend it; None where it cannot be written."""
+    try:
+        path = make_home() / "last-defect.txt"
+        write_whole(path, text.encode("utf-8", errors="replace"))
+    except FormatError:
+        return None
+    return path
+
+
 def make_home() -> Path:
     """The folder for settings, made where it is missing. Raises FormatError."""
     folder = home()
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise cannot(error, "written", str(folder)) from None
-    except ValueError:
-        raise FormatError("is no name of a folder", concerns=str(folder), remedy="Correct YARVIC_HOME.") from None
+    make_folder(folder)
     return folder

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yarvic.core.errors import FormatError, JobError
-from yarvic.core.formats.files import file_name, write_whole
+from yarvic.core.errors import JobError
+from yarvic.core.formats.files import file_name, make_folder, write_whole
 from yarvic.core.job.model import JobSheet
 from yarvic.core.job.template import as_template, write_sheet
 from yarvic.core.plan.parts import Kind, read_kinds
@@ -35,16 +35,9 @@ def save_template(sheet: JobSheet, title: str) -> Path:
 
 
 def _write(sheet: JobSheet, path: Path) -> Path:
-    _folder_of(path)
+    make_folder(path.parent)
     write_sheet(sheet, path)
     return path
-
-
-def _folder_of(path: Path) -> None:
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise FormatError(f"cannot be made: {error.strerror}", concerns=str(path.parent)) from None
 
 
 def templates() -> dict[str, Path]:
@@ -86,6 +79,6 @@ def save_kind(sheet: JobSheet, title: str) -> Path:
         }
         for key, kind in {**own, made.key: made}.items()
     }
-    _folder_of(path)
+    make_folder(path.parent)
     write_whole(path, tomli_w.dumps(document).encode("utf-8"))
     return path

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,13 +10,15 @@ from yarvic.core.calibration.compare import compare
 from yarvic.core.errors import Cancelled, EvidenceError, ReleaseError
 from yarvic.core.evidence.conditions import RUN_WORDS
 from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
+from yarvic.core.formats.files import ascii_name
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.formats.maps import maps_to_csv, maps_to_json
 from yarvic.core.job.model import Build, JobSheet, Revision, Waiver
 from yarvic.core.physics.correction import title as standard_title
 from yarvic.core.physics.fuel import fuel
 from yarvic.core.release.gate import Condition, is_open
-from yarvic.core.release.package import IMAGE, build_package, json_document
+from yarvic.core.release.keys import SigningKey
+from yarvic.core.release.package import EVIDENCE, IMAGE, SHEET, Built, build_package, json_document
 from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
 from yarvic.state.draft import Maps
 from yarvic.state.gains import gain_between
@@ -53,37 +55,34 @@ class Signing:
     waivers: tuple[Waiver, ...]
     signer: str
     conditions: tuple[Condition, ...]
+    history: tuple[int, str]  # the lines of the journal, and the sum of the last
 
 
-@dataclass(frozen=True)
-class Package:
-    """A release as it will lie in its file: its bytes, and its manifest's SHA-256."""
+def packed(s: Signing, key: Callable[[], SigningKey], progress: Progress, cancelled: Asked) -> Built:
+    """Build the package, signed with the key that `key` gives.
 
-    signing: Signing
-    data: bytes
-    sha256: str
-
-
-def packed(s: Signing, progress: Progress, cancelled: Asked) -> Package:
-    """Build the package. Raises ReleaseError when the gate is not open or the signer has no name, EvidenceError when
-    no curve can be drawn.
+    Raises ReleaseError when the gate is not open, the signer has no name or the key cannot sign, EvidenceError when no
+    curve can be drawn.
     """
     if not is_open(list(s.conditions)):
         short = ", ".join(c.title.lower() for c in s.conditions if not c.met)
         raise ReleaseError(f"{s.revision.name} does not meet: {short}", remedy="Correct it, or waive it by name.")
     if not s.signer:
         raise ReleaseError("a release is signed by name", remedy="Fill in who signs.")
+    signing_key = key()
     progress(0.1, "Drawing the sheet")
     pdf = sheet_pdf(s)
     if cancelled():
         raise Cancelled("the release was cancelled", remedy="Nothing was signed or written.")
     files: dict[str, bytes] = {IMAGE: image_to_hex(s.image).encode("ascii")}
-    for slot, calibration in s.maps.items():
-        word = slot.lower().replace(" ", "-")
+    for number, (slot, calibration) in enumerate(s.maps.items(), 1):
+        word = ascii_name(slot) or "slot"
+        if f"maps/{word}.json" in files:
+            word = f"{word}-{number}"
         files[f"maps/{word}.json"] = maps_to_json(calibration).encode("utf-8")
         files[f"maps/{word}.csv"] = maps_to_csv(calibration).encode("utf-8")
-    files["evidence.json"] = json_document(_evidence_document(s))
-    files["customer-sheet.pdf"] = pdf
+    files[EVIDENCE] = json_document(_evidence_document(s))
+    files[SHEET] = pdf
     progress(0.7, "Packing")
     used = [p.evidence.conditions for p in s.results.pulls if p.evidence.conditions is not None]
     facts: dict[str, Any] = {
@@ -96,6 +95,7 @@ def packed(s: Signing, progress: Progress, cancelled: Asked) -> Package:
         "author": s.revision.author,
         "signed_by": s.signer,
         "time": s.time,
+        "history": {"lines": s.history[0], "sha256": s.history[1]},
         "image_sha256": s.revision.image,
         "image_size": len(s.image),
         "simulated": any(c.simulated for c in used),
@@ -103,7 +103,7 @@ def packed(s: Signing, progress: Progress, cancelled: Asked) -> Package:
             {"condition": w.condition, "name": w.name, "reason": w.reason, "time": w.time} for w in s.waivers
         ],
     }
-    return Package(s, *build_package(files, facts))
+    return build_package(files, facts, signing_key)
 
 
 def sheet_pdf(s: Signing) -> bytes:

@@ -1,8 +1,6 @@
 """The gate, the sheet and the package."""
 
 import io
-import json
-import zipfile
 from dataclasses import replace
 
 import numpy as np
@@ -11,14 +9,11 @@ from pypdf import PdfReader
 
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, Finding, Where
 from yarvic.core.checks.run import FAMILIES, Summary
-from yarvic.core.errors import FormatError, ReleaseError
 from yarvic.core.evidence.repeatability import MeanCurve
-from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.job.model import Evidence, Flash, Revision, Waiver
 from yarvic.core.physics.power import power_from_torque
 from yarvic.core.release.gate import Case, gate, is_open
 from yarvic.core.release.grounds import written
-from yarvic.core.release.package import build_package, verify_package, write_package
 from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
 from yarvic.demo.ptarmigan import PTARMIGAN
 
@@ -163,132 +158,6 @@ def test_a_stages_fuel_is_asked_of_its_evidence(case):
     plan = staged.sheet.plan.model_copy(update={"stages": stages})
     other = replace(staged, sheet=staged.sheet.model_copy(update={"plan": plan}))
     assert "measured on petrol-95" in next(c for c in gate(other) if c.key == "prerequisites").evidence
-
-
-# -- package
-
-
-@pytest.fixture
-def facts(stock):
-    from yarvic.core.calibration.image import image_id
-
-    return {
-        "job": "Ptarmigan", "vehicle": "Ptarmigan", "family": "ptarmigan-14", "revision": "A1", "reason": "why",
-        "build": "1: as received", "author": "who", "signed_by": "Rowan Sedge", "time": "2024-01-01T10:00:00+00:00",
-        "image_sha256": image_id(stock), "image_size": len(stock), "simulated": True, "waivers": [],
-    }  # fmt: skip
-
-
-@pytest.fixture
-def files(stock):
-    return {"image.hex": image_to_hex(stock).encode(), "maps/ron-95.csv": b"a,b\n", "evidence.json": b"{}\n"}
-
-
-@pytest.fixture
-def package(tmp_path, files, facts):
-    data, _ = build_package(files, facts)
-    path = tmp_path / "a.zip"
-    write_package(path, data)
-    return path
-
-
-def rebuilt(path, change):
-    """The package again with its entries changed."""
-    with zipfile.ZipFile(path) as archive:
-        entries = {i.filename: archive.read(i) for i in archive.infolist()}
-    change(entries)
-    with zipfile.ZipFile(path, "w") as archive:
-        for name, data in entries.items():
-            archive.writestr(name, data)
-    return path
-
-
-def test_a_package_is_what_was_signed(package):
-    v = verify_package(package)
-    assert v.intact and v.faults == ()
-    assert v.manifest.signed_by == "Rowan Sedge" and v.manifest.simulated
-
-
-def test_the_same_content_gives_the_same_package(files, facts):
-    assert build_package(files, facts) == build_package(dict(files), dict(facts))
-
-
-def test_a_package_is_never_replaced(package):
-    with pytest.raises(FormatError, match="there already"):
-        write_package(package, b"x")
-
-
-@pytest.mark.parametrize(
-    ("change", "fault"),
-    [
-        (lambda e: e.update({"maps/ron-95.csv": b"a,c\n"}), "maps/ron-95.csv is not what was signed"),
-        (lambda e: e.pop("evidence.json"), "evidence.json is missing"),
-        (lambda e: e.update({"extra.txt": b"hello"}), "extra.txt does not belong"),
-        (lambda e: e.pop("image.hex"), "image.hex is missing"),
-        (lambda e: e.update({"image.hex": e["image.hex"].replace(b"FF", b"FE", 1)}), "image.hex"),
-    ],
-)
-def test_every_change_is_found(package, change, fault):
-    v = verify_package(rebuilt(package, change))
-    assert not v.intact
-    assert any(fault in f for f in v.faults)
-
-
-def test_another_image_under_a_mended_manifest_is_found(package, stock, files, facts):
-    facts["image_sha256"] = "00" * 32
-    data, _ = build_package(files, facts)
-    package.unlink()
-    write_package(package, data)
-    assert "another image" in verify_package(package).faults[0]
-
-
-@pytest.mark.parametrize("content", [b"", b"PK", b"hello" * 100, b"PK\x03\x04" + b"\0" * 100])
-def test_what_is_no_package(tmp_path, content):
-    path = tmp_path / "a.zip"
-    path.write_bytes(content)
-    with pytest.raises(ReleaseError) as caught:
-        verify_package(path)
-    assert caught.value.remedy
-    with pytest.raises(ReleaseError):
-        verify_package(tmp_path / "none.zip")
-
-
-def test_a_zip_without_or_with_a_bad_manifest(tmp_path, package):
-    with pytest.raises(ReleaseError, match="no manifest"):
-        verify_package(rebuilt(package, lambda e: e.pop("manifest.json")))
-    with zipfile.ZipFile(package, "w") as archive:
-        archive.writestr("manifest.json", json.dumps({"kind": "x"}))
-    with pytest.raises(ReleaseError, match="cannot be understood"):
-        verify_package(package)
-
-
-def test_a_zip_that_would_burst_is_refused(tmp_path):
-    path = tmp_path / "bomb.zip"
-    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
-        for i in range(3):
-            archive.writestr(f"{i}", b"\0" * 60_000_000)
-    with pytest.raises(ReleaseError, match="more than"):
-        verify_package(path)
-    with zipfile.ZipFile(path, "w") as archive:
-        for i in range(100):
-            archive.writestr(f"{i}", b"")
-    with pytest.raises(ReleaseError, match="more than"):
-        verify_package(path)
-
-
-@pytest.mark.parametrize("seed", range(8))
-def test_flipped_bytes_never_crash(package, seed):
-    rng = np.random.default_rng(seed)
-    data = bytearray(package.read_bytes())
-    for _ in range(5):
-        data[int(rng.integers(0, len(data)))] ^= int(rng.integers(1, 256))
-    package.write_bytes(data)
-    try:
-        v = verify_package(package)
-    except ReleaseError:
-        return
-    # Zip keeps some bytes twice; if nothing is wrong then every file is still the signed one.
-    assert v.faults or v.intact
 
 
 # -- sheet

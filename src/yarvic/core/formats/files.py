@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import re
+import unicodedata
 from contextlib import suppress
 from pathlib import Path
 
@@ -30,6 +31,21 @@ def write_whole(path: Path, data: bytes, *, mode: int = 0o644) -> None:
 def write_new(path: Path, data: bytes, *, mode: int = 0o644) -> None:
     """Write a file of a name that is not taken, whole or not at all. Raises FormatError, for a name that is taken too."""
     _write(path, data, mode, replace=False)
+
+
+def make_folder(folder: Path, mode: int = 0o777) -> None:
+    """Make a folder, and those that it lies in, where they are missing. Raises FormatError."""
+    try:
+        folder.mkdir(mode=mode, parents=True, exist_ok=True)
+    except FileExistsError:
+        raise FormatError(
+            "cannot be made: a file of this name is there", concerns=str(folder), remedy="Choose another folder."
+        ) from None
+    except OSError as error:
+        made = cannot(error, "written", str(folder))
+        raise FormatError(f"cannot be made: {made.what}", concerns=made.concerns, remedy=made.remedy) from None
+    except ValueError:
+        raise FormatError("is no name of a folder", concerns=str(folder), remedy="Choose another.") from None
 
 
 def _write(path: Path, data: bytes, mode: int, *, replace: bool) -> None:
@@ -126,4 +142,10 @@ def _sweep(path: Path) -> None:
 
 def file_name(title: str) -> str:
     """Letters and digits of a title, lower case, joined by dashes; empty where there are none."""
-    return re.sub(r"[^\w]+", "-", title.lower()).strip("-_")[:60]
+    return re.sub(r"[^\w]+", "-", title.lower()).strip("-_")[:60].rstrip("-_")
+
+
+def ascii_name(title: str) -> str:
+    """The same in plain letters and digits, for names that every program must read alike."""
+    plain = unicodedata.normalize("NFKD", title).encode("ascii", "ignore").decode("ascii")
+    return re.sub(r"[^a-z0-9]+", "-", plain.lower()).strip("-")[:40].rstrip("-")

@@ -243,13 +243,22 @@ def _prepare(connection: Connection) -> None:
     connection.execute("PRAGMA foreign_keys=ON")
 
 
+def is_job(path: Path) -> bool:
+    """Whether a file is a database at all, as a job is one. Raises JobError where it cannot be read."""
+    return _head(path)[:16] == _SQLITE_MARK
+
+
+def _head(path: Path) -> bytes:
+    check_file(path, MOST_BYTES, JobError)
+    with understood(str(path), JobError), path.open("rb") as file:
+        return file.read(100)
+
+
 def check_head(path: Path) -> None:
     """Raise JobError when the file cannot be read or is no job file by its first bytes."""
-    check_file(path, MOST_BYTES, JobError)
     if lock.is_connected(lock.inode(path)):
         return  # looked at when it was opened; to close a handle of it now would cost the connection its locks
-    with understood(str(path), JobError), path.open("rb") as file:
-        head = file.read(100)
+    head = _head(path)
     if head[:16] != _SQLITE_MARK or head[18:20] != _ROLLBACK or head[68:72] != APPLICATION_ID.to_bytes(4, "big"):
         raise JobError("this is not a job file", concerns=str(path), remedy="Choose a file that ends in .yarvic.")
 

@@ -201,6 +201,7 @@ class JobView(View):
             ("Save as a template of the shop", self._save_template),
             ("Write to a TOML file", self.ask_to_write),
             ("Import from a TOML file", self.ask_to_read),
+            ("Save a copy of the job", self.ask_to_copy),
             ("New job", self.window_.new_job),
         ]
 
@@ -231,6 +232,21 @@ class JobView(View):
             self.session.failed.emit(error)
             return
         self.session.say(f"The sheet is written: {path}")
+
+    def ask_to_copy(self) -> None:
+        """Let a person choose where a copy of the job is saved, also when its own file is gone."""
+        s, job = self.session, self.session.job
+        assert job is not None
+        name = str(job.path.with_name(f"{job.path.stem}-copy.yarvic"))
+        chosen, _ = QFileDialog.getSaveFileName(self, "Save a copy of the job", name, "Yarvic jobs (*.yarvic)")
+        if chosen:
+            path = Path(chosen)
+            s.start(
+                s.request("saving a copy"),
+                f"Saving {path.name}",
+                lambda progress, cancelled: job.copy_to(path),
+                lambda _: s.say(f"The copy is saved: {path}"),
+            )
 
     def ask_to_read(self) -> None:
         """Let a person choose a sheet to take vehicle and limits from."""
@@ -299,6 +315,7 @@ class JobView(View):
             ),
             Command("Save the sheet as a template of the shop", "", self._save_template),
             Command("Write the sheet to a TOML file", "", self.ask_to_write),
+            Command("Save a copy of the job", "", self.ask_to_copy),
             Command("Import vehicle and limits from a TOML file", "", self.ask_to_read),
         ]
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -19,17 +20,22 @@ from PyQt6.QtWidgets import (
 )
 
 from yarvic.core.errors import ReleaseError, YarvicError
+from yarvic.core.formats.files import file_name
 from yarvic.core.release.gate import Condition, is_open
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.release.keys import KeysDialog
 from yarvic.desk.views.release.preview import SheetPreview
 from yarvic.desk.views.release.sign import SignDialog
+from yarvic.desk.views.release.verify import VerifyDialog
 from yarvic.desk.views.view import View
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.words import Elided, act, label, row, rule, word
 from yarvic.state.acts import DRAWING
+from yarvic.state.keys import KeyState, key_state, signing_key
 from yarvic.state.release import Waiving, begin_waiver, capture, gate_conditions, release, waive
 from yarvic.state.session import Session
 from yarvic.state.signing import Signing, sheet_pdf
+from yarvic.state.verifying import Report, report_of
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
@@ -118,10 +124,13 @@ class ReleaseView(View):
         self.fault = label("", "fault", wrap=True)
         self.fault.hide()
         column.addWidget(self.state)
-        column.addLayout(row(self.signer, self.sign, None, spacing=10))
+        self.keys_word = word("Keys", self.show_keys)
+        self.verify_word = word("Verify", self.ask_to_verify)
+        column.addLayout(row(self.signer, self.sign, None, self.keys_word, spacing=10))
         line = row(self.place)
         line.setStretch(0, 1)
         line.addWidget(self.elsewhere)
+        line.addWidget(self.verify_word)
         column.addLayout(line)
         column.addWidget(self.fault)
         return frame
@@ -294,7 +303,9 @@ class ReleaseView(View):
         folder, job = self._folder(), self.session.job
         if folder is None or job is None:
             return None
-        return folder / f"{job.sheet.vehicle.name.lower()}-{self.session.working_name().lower()}-release.zip"
+        # A name may hold anything, a file's name may not.
+        words = [file_name(w) for w in (job.sheet.vehicle.name, self.session.working_name())]
+        return folder / f"{words[0] or 'vehicle'}-{words[1] or 'map'}-release.zip"
 
     def _ask(self) -> None:
         self.fault.hide()
@@ -310,24 +321,53 @@ class ReleaseView(View):
             return
         if path is None:
             return
-        # What is signed is what stands here now, whatever is chosen while the question is open.
+        s, asked = self.session, partial(self._question, signing, path)
+        request = s.request("reading the key", revision=signing.revision.id)
+        s.requests.submit(request, "Key", lambda p, c: key_state(name, date.today()), asked, visible=False)
+
+    def _question(self, signing: Signing, path: Path, key: KeyState) -> None:
+        # What is signed is what stood here when it was asked for, whatever is chosen while the question is open.
+        name = signing.signer
         text = (
             f"{signing.revision.name} will be signed by {name} and written to {path}."
             " A signature stays in the job's journal and cannot be undone."
         )
-        dialog = SignDialog(self, text)
-        dialog.accepted.connect(partial(self._sign, signing, path))
+        dialog = SignDialog(self, text, key)
+        dialog.accepted.connect(lambda: self._sign(signing, path, dialog.passphrase.text()))
         dialog.finished.connect(dialog.deleteLater)
         dialog.open()
 
-    def _sign(self, signing: Signing, path: Path) -> None:
+    def _sign(self, signing: Signing, path: Path, passphrase: str) -> None:
         try:
             self.session.still(signing.request)
         except YarvicError as error:
             self.fault.setText(str(error))
             self.fault.show()
             return
-        release(self.session, signing, path)
+        release(self.session, signing, path, partial(signing_key, signing.signer, passphrase))
+
+    def show_keys(self) -> None:
+        """Show the keys that are known at this desk."""
+        dialog = KeysDialog(self, self.session, self.signer.text())
+        dialog.finished.connect(dialog.deleteLater)
+        dialog.open()
+
+    def ask_to_verify(self) -> None:
+        """Let a person choose a package, or a job, to be verified."""
+        kinds = "Packages and jobs (*.zip *.yarvic);;All files (*)"
+        chosen, _ = QFileDialog.getOpenFileName(self, "Verify a package or a job", str(self._folder() or ""), kinds)
+        if chosen:
+            self.verify(Path(chosen))
+
+    def verify(self, path: Path) -> None:
+        """Verify a package or a job, and show what it turned out to be."""
+        s = self.session
+        s.start(s.request("verifying"), f"Verifying {path.name}", lambda p, c: report_of(path, c), self._show_report)
+
+    def _show_report(self, report: Report) -> None:
+        dialog = VerifyDialog(self, report)
+        dialog.finished.connect(dialog.deleteLater)
+        dialog.open()
 
     def escape(self) -> None:
         """Leave the waiver."""
@@ -341,7 +381,11 @@ class ReleaseView(View):
 
     def commands(self) -> list[Command]:
         """Commands of this view."""
-        return [Command("Sign and export the working map", "", self._ask)] if self.sign.isEnabled() else []
+        found = [
+            Command("Verify a package or a job", "", self.ask_to_verify),
+            Command("Keys: yours, and those you know", "", self.show_keys),
+        ]
+        return [Command("Sign and export the working map", "", self._ask), *found] if self.sign.isEnabled() else found
 
     def main_widget(self) -> QWidget:
         """The signer's field takes the focus."""
