@@ -282,7 +282,8 @@ def test_an_error_nobody_foresaw_is_one_message_and_exit_2(tmp_path):
     [
         ("check", "x" * 5000), ("check", "/dev/zero"), ("check", "/dev/null"), ("check", "/"), ("verify", "/dev/stdin"),
         ("verify", ""), ("verify", "a\nb"), ("open", "/proc/self/mem"), ("check", "a.csv", "--limits", "y" * 5000),
-        ("check", "a.csv", "--job", "z" * 300), ("keys", "add", "/", "--fingerprint", "x"), ("keys", "revoke", "x", "--reason", "y"),
+        ("check", "a.csv", "--job", "z" * 300), ("keys", "add", "/", "--fingerprint", "x"),
+        ("keys", "revoke", "x", "--reason", "y"),
         ("correct", "--standard", "std", "--temperature", "9" * 5000, "--pressure", "990mbar", "--humidity", "40%"),
         ("check", "a.csv", "--barometer", "nanmbar"), ("check", "a.csv", "--fuel", "\x1b"), ("demo", "--jobs", "/proc/none"),
     ],

@@ -74,5 +74,6 @@ def _words(key: KeyState) -> str:
         return f"With the key {key.public.fingerprint} of {key.public.name}, in use until {key.public.until}."
     return (
         f"{key.name} has no key at this desk yet: one is made now and kept in {keys_folder()}, for your account only."
-        " Give its fingerprint to those who verify your packages, and keep a copy: a lost key cannot be replaced, only revoked."
+        " Give its fingerprint to those who verify your packages, and keep a copy: a lost key cannot be replaced, only"
+        " revoked."
     )
