@@ -21,8 +21,18 @@ MOST_LEVELS = 32
 MOST_LETTERS = 100_000
 MOST_WHOLE = 2**63
 MOST_KEY_PARTS = 40
-# What is no part of a key in TOML: texts, comments.
-_TEXTS = re.compile(r'"""(?:[^\\]|\\.)*?"""|\'\'\'.*?\'\'\'|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|#[^\n]*', re.DOTALL)
+# What is no part of a key in TOML: texts, comments. A text that is not closed ends with its line, or with the file, so
+# that nothing is gone through twice.
+_TEXTS = re.compile(
+    r'''
+    """(?:[^"\\]|\\.|"(?!""))*+(?:"""|\\?\Z)
+    | \x27\x27\x27(?:[^\x27]|\x27(?!\x27\x27))*+(?:\x27\x27\x27|\Z)
+    | "(?:[^"\\\n]|\\[^\n])*+(?:"|\\?(?=\n)|\\?\Z)
+    | \x27[^\x27\n]*+(?:\x27|(?=\n)|\Z)
+    | \#[^\n]*+
+    ''',
+    re.DOTALL | re.VERBOSE,
+)
 _ENDS_OF_KEYS = re.compile(r"[\[\]{},=\n]")
 
 Model = TypeVar("Model", bound=BaseModel)

@@ -11,10 +11,12 @@ from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.errors import CalibrationError, JobError, YarvicError
+from yarvic.core.job.file import MOST_BYTES
 from yarvic.core.job.lock import cautions
 from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.store import Job
+from yarvic.core.reading import reader
 from yarvic.state.draft import DraftState, Maps, calibrations_of
 from yarvic.state.sheet import SheetState
 from yarvic.state.told import Told
@@ -35,6 +37,7 @@ class Loaded:
     notices: tuple[YarvicError | str, ...]
 
 
+@reader("job", "Job, a SQLite file of ours", ".yarvic", MOST_BYTES)
 def load(path: Path, *, read_only: bool = False, clock: Clock = now) -> Loaded:
     """Open a job and read what every view shows of it. Raises JobError; then it is closed again."""
     job = Job.open(path, read_only=read_only, clock=clock)

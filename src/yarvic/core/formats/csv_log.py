@@ -40,6 +40,8 @@ _BARE_PRESSURE = re.compile(
 _TIME_NAMES = {"time", "t", "timestamp", "elapsed"}
 UNKNOWN = "unknown quantity"
 MOST_BYTES = 4 * 1024**3
+# No clock of a logger is further from its zero, in s: three thousand years, the seconds since 1970 among them.
+MOST_TIME_S = 1e11
 # What reading takes at its peak for each number: its eight bytes, and the reader's own (see benchmarks).
 BYTES_PER_NUMBER = 8 * 2.5
 # How loggers write a number that is not there, besides leaving the field empty.
@@ -92,6 +94,10 @@ def read_csv_log(path: Path, *, stoichiometric_afr: float | None = None, baromet
         line = int(np.flatnonzero(~np.isfinite(time_s))[0]) + 2
         raise FormatError("a time stamp is missing", concerns=f"{path.name}, line {line}", remedy="Remove that line.")
     notes = []
+    if np.abs(time_s).max() > MOST_TIME_S:
+        raise FormatError(
+            "a time stamp is none that a clock can show", concerns=str(path), remedy="Correct the column of time."
+        )
     from_zero = numbered_from_zero(name for name, _ in parsed)
     found: dict[str, _Column] = {}
     for index, (name, words) in enumerate(parsed):

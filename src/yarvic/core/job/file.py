@@ -143,6 +143,11 @@ def reporting(path: Path) -> Iterator[None]:
         raise JobError(
             "the job was closed meanwhile", concerns=str(path), remedy="Open it again.", details=str(error)
         ) from error
+    except UnicodeDecodeError:
+        # What SQLite quotes from a damaged file need not be text at all.
+        raise JobError(
+            "the job file is damaged: it holds a text that is none", concerns=str(path), remedy="Restore it from a copy."
+        ) from None
     except sqlite3.Error as error:
         what, remedy = _said(error, path)
         raise JobError(what, concerns=str(path), remedy=remedy, details=_code(error)) from error

@@ -212,6 +212,7 @@ def to_toml(document: Document) -> bytes:
 @reader("signing key", "A person's private key, PEM", ".key", MOST_BYTES)
 def read_key(path: Path, passphrase: str = "") -> SigningKey:
     """A private key. Raises FormatError, ReleaseError: for a wrong passphrase, and where others may read it."""
+    from cryptography.exceptions import UnsupportedAlgorithm
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
     from cryptography.hazmat.primitives.serialization import load_pem_private_key
 
@@ -226,7 +227,7 @@ def read_key(path: Path, passphrase: str = "") -> SigningKey:
             raise ReleaseError(
                 f"the key {what}", concerns=str(path), remedy="Enter it, or clear the field."
             ) from None
-        except ValueError:
+        except (ValueError, UnsupportedAlgorithm):
             raise ReleaseError(
                 "the key cannot be unlocked: the passphrase is wrong, or the file is damaged",
                 concerns=str(path),

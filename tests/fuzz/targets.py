@@ -1,0 +1,298 @@
+"""What is damaged: for each reader of the registry some whole files, and what is done with one that is accepted."""
+
+import importlib
+import pkgutil
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date
+from functools import cache
+from pathlib import Path
+
+import yarvic
+from yarvic.core.reading import READERS
+
+Read = Callable[[Path], object]
+# What belongs to no reader: windows, and what only runs as a program.
+_NOT_IMPORTED = ("yarvic.desk", "yarvic.cli")
+
+
+@dataclass(frozen=True)
+class Target:
+    """`seeds` are whole files; `read` reads one and uses what it holds; `changes` says whether content may not change
+    unseen: then what it returns is compared with what the whole files give.
+    """
+
+    seeds: tuple[bytes, ...]
+    read: Read
+
+
+def every_reader():
+    """The registry, with every module of the program read that could add to it."""
+    for module in pkgutil.walk_packages(yarvic.__path__, "yarvic."):
+        if not module.name.startswith(_NOT_IMPORTED):
+            importlib.import_module(module.name)
+    return READERS
+
+
+@cache
+def targets() -> dict[str, Target]:
+    """By the reader's key. A reader without a target fails the suite: a new format cannot be forgotten."""
+    return {
+        "csv log": Target(_logs(), _read_log),
+        "image": Target(_images(), _read_image),
+        "layout": Target(_layouts(), _read_layout),
+        "limits": Target(
+            (_shipped("yarvic.core.checks", "limits").partition(b"# Where a shop")[0], _LIMITS), _read_limits
+        ),
+        "job sheet": Target((_sheet(),), READERS["job sheet"].read),
+        "library": Target((_shipped("yarvic.core.plan", "library"),), READERS["library"].read),
+        "settings": Target((_settings(),), READERS["settings"].read),
+        "job": Target((_job(),), _read_job),
+        "release package": Target((_package(True), _package(False)), _read_package),
+        "signing key": Target(_private(), _read_private),
+        "public key": Target((_public(),), READERS["public key"].read),
+        "known keys": Target((_known(),), READERS["known keys"].read),
+    }
+
+
+def _shipped(package, name):
+    from importlib.resources import files
+
+    return files(package).joinpath(f"data/{name}.toml").read_bytes()
+
+
+_LIMITS = b"""[knock_retard]
+title = "Knock retard"
+quantity = "angle"
+unit = "deg"
+side = "above"
+watch = 1.6
+stop = 3.0
+source = "shop"
+[sensor]
+lambda_low = 0.6
+"""
+
+
+def _logs():
+    import numpy as np
+
+    t = np.arange(0.0, 12.0, 0.05)
+    speed = np.clip(1800.0 + 400.0 * t, None, 6000.0)
+    rows = [
+        f"{a:.2f},{b:.0f},100,{0.92 + 0.01 * np.sin(a):.3f},{180 + a:.1f},{2.0 if b > 4000 else 0.0},900"
+        for a, b in zip(t, speed, strict=True)
+    ]
+    head = "time [s],RPM [rpm],Throttle [%],Lambda [lambda],Boost [kPa abs],Knock retard cyl 2 [deg],EGT [degC]"
+    one = "\n".join([head, *rows]) + "\n"
+    other = one.replace(",", ";").replace(".", ",")
+    return one.encode(), other.encode("latin-1"), b"time;RPM\ns;rpm\n0,1;1000\n0,2;1100\n"
+
+
+def _read_log(path):
+    from yarvic.core.checks.limits import default_limits
+    from yarvic.core.checks.run import check_log, summarize
+    from yarvic.core.evidence.log import problems
+    from yarvic.core.formats.csv_log import read_csv_log, write_csv_log
+
+    log = read_csv_log(path, stoichiometric_afr=14.7)
+    problems(log)
+    summarize([list(r.findings) for r in check_log(path.name, log, default_limits())])
+    write_csv_log(log)
+
+
+def _layouts():
+    from yarvic.bench.vehicles import VEHICLES, layout_text
+
+    return tuple(layout_text(name).encode() for name in VEHICLES)
+
+
+def _read_layout(path):
+    from yarvic.core.calibration.image import pack, unpack
+    from yarvic.core.calibration.layout import read_layout
+    from yarvic.core.errors import CalibrationError
+
+    text, layout = read_layout(path)
+    assert path.read_bytes().decode("utf-8-sig") == text
+    image = bytearray(layout.size)
+    try:
+        pack({s: unpack(bytes(image), layout, s) for s in layout.slots}, layout, "x")
+    except CalibrationError:
+        return
+
+
+def _images():
+    from yarvic.bench.vehicles import stock_image
+    from yarvic.core.formats.hex_image import image_to_hex
+
+    image = stock_image("fieldfare")
+    return image, image_to_hex(image).encode()
+
+
+def _read_image(path):
+    from yarvic.bench.vehicles import layout_text
+    from yarvic.core.calibration.image import unpack
+    from yarvic.core.calibration.layout import parse_layout
+    from yarvic.core.formats.hex_image import read_image
+
+    layout = parse_layout(layout_text("fieldfare"))
+    data = read_image(path, layout.size)
+    for slot in layout.slots:
+        unpack(data, layout, slot)
+
+
+def _read_limits(path):
+    from yarvic.core.checks.limits import default_limits, read_limits
+
+    found, shipped = read_limits(path), default_limits()
+    for key, rule in found.rules.items():
+        usual = shipped.rules[key]
+        order = (rule.watch_canonical, rule.stop_canonical)
+        assert rule.side == usual.side and (order[0] <= order[1]) == (rule.side == "above" or order[0] == order[1])
+
+
+def _sheet():
+    from yarvic.core.job.template import to_toml
+    from yarvic.demo.ptarmigan import PTARMIGAN
+
+    return to_toml(PTARMIGAN.sheet()).encode()
+
+
+def _settings():
+    from yarvic.state.settings import Settings
+
+    return Settings(author="Rowan Sedge", last_job="/x/y.yarvic").model_dump_json(indent=1).encode()
+
+
+@cache
+def _job():
+    """A small job with a run, a waiver, a release and a draft, made here: no pull is simulated for it."""
+    import numpy as np
+
+    from yarvic.bench.vehicles import layout_text, stock_image
+    from yarvic.core.calibration.edits import Edit
+    from yarvic.core.evidence.log import Channel, Log
+    from yarvic.core.job.store import Job
+    from yarvic.demo.fieldfare import FIELDFARE
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "a.yarvic"
+        job = Job.create(
+            path, FIELDFARE.sheet(), layout_text("fieldfare"), stock_image("fieldfare"), author="Rowan Sedge"
+        )
+        t = np.arange(0.0, 5.0, 0.01)
+        log = Log({k: Channel(k, k, "engine speed", "rpm", t, 1000.0 + t) for k in ("engine_speed", "more")})
+        job.add_evidence("pull 1", 1, log, None, source="test")
+        job.fit("another exhaust", {"exhaust": "another"})
+        job.waive(1, "pulls", "Rowan Sedge", "one was enough")
+        job.record_flash(1, "unit", job.revisions()[0].image, 3)
+        job.record_release(1, "Rowan Sedge", "ab" * 32, "a.zip")
+        slot = job.layout.slots[0]
+        key = job.layout.tables[0].key
+        job.add_step(1, 0, [Edit(slot, key, "one cell", ((0, 0),), (1.0,), (1.0,))])
+        job.close()
+        return path.read_bytes()
+
+
+def _read_job(path):
+    from yarvic.core.errors import YarvicError
+    from yarvic.core.job.file import verify
+    from yarvic.state.opened import load
+
+    faults = list(verify(path).faults)
+    loaded = load(path)
+    job = loaded.job
+    try:
+        job.journal()
+        for revision in job.revisions():
+            for read in (lambda r=revision: job.edits(r.id), lambda r=revision: job.image(r.image)):
+                try:
+                    read()
+                except YarvicError as error:
+                    faults.append(error.what)
+        for run in job.evidence():
+            try:
+                job.log(run.id)
+            except YarvicError as error:
+                faults.append(error.what)
+        if faults:
+            raise faults_of(path, faults)
+        return job.sheet, job.builds(), job.revisions(), job.evidence(), job.flashes(), job.releases(), job.journal()
+    finally:
+        job.close()
+
+
+def faults_of(path, faults):
+    """What was found, as the error that it is for whoever relies on the file."""
+    from yarvic.core.errors import JobError
+
+    return JobError("; ".join(faults), concerns=str(path), remedy="Restore it from a copy.")
+
+
+def _key():
+    from yarvic.core.release.keys import of_seed
+
+    return of_seed(bytes(range(32)), "Rowan Sedge", date(2026, 1, 1))
+
+
+@cache
+def _package(signed):
+    from yarvic.bench.vehicles import stock_image
+    from yarvic.core.calibration.image import image_id
+    from yarvic.core.formats.hex_image import image_to_hex
+    from yarvic.core.release.package import build_package
+
+    image = stock_image("fieldfare")
+    facts = {
+        "job": "Fieldfare", "vehicle": "Fieldfare", "family": "fieldfare-47", "revision": "A1", "reason": "why",
+        "build": "1", "author": "a", "signed_by": "Rowan Sedge", "time": "2026-03-01T00:00:00+00:00",
+        "image_sha256": image_id(image), "image_size": len(image), "simulated": True, "waivers": [],
+        "history": {"lines": 1, "sha256": "ab" * 32},
+    }  # fmt: skip
+    from yarvic.core.calibration.image import read_header
+
+    facts["family"] = read_header(image).family
+    files = {"image.hex": image_to_hex(image).encode(), "evidence.json": b"{}", "customer-sheet.pdf": b"%PDF"}
+    return build_package(files, facts, _key() if signed else None).data
+
+
+def _read_package(path):
+    from yarvic.core.errors import ReleaseError
+    from yarvic.core.release.keys import KnownKeys
+    from yarvic.core.release.package import verify_package, whose
+
+    v = verify_package(path)
+    whose(v.signature, v.manifest, KnownKeys())
+    if not v.intact:
+        raise ReleaseError("; ".join(v.faults), concerns=str(path), remedy="Ask for it again.")
+    return path.read_bytes()
+
+
+def _private():
+    """The same key twice: open, and locked by a passphrase."""
+    from cryptography.hazmat.primitives import serialization as s
+
+    key, form = _key().private, (s.Encoding.PEM, s.PrivateFormat.PKCS8)
+    return key.private_bytes(*form, s.NoEncryption()), key.private_bytes(*form, s.BestAvailableEncryption(b"secret"))
+
+
+def _read_private(path):
+    from yarvic.core.release.keys import is_locked, public_path, read_key
+
+    path.chmod(0o600)
+    public_path(path).write_bytes(_public())
+    return read_key(path, "secret" if is_locked(path) else "")
+
+
+def _public():
+    from yarvic.core.release.keys import to_toml
+
+    return to_toml(_key().public)
+
+
+def _known():
+    from yarvic.core.release.keys import KnownKeys, to_toml
+
+    day = date(2026, 1, 1)
+    return to_toml(KnownKeys().added(_key().public, day).revoked(_key().public.key, "lost", day))
