@@ -342,6 +342,7 @@ class Window(QMainWindow):
         settings.geometry = bytes(self.saveGeometry().toBase64().data()).decode("ascii")
         with suppress(FormatError):  # said at the start, where something could be done about it
             save_settings(settings)
-        self.runner.stop()
+        # The job first: what is under way for it is dropped, and one that is being opened is closed again.
         self.session.close_job()
+        self.runner.stop()
         super().closeEvent(event)

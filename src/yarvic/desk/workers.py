@@ -8,7 +8,7 @@ import traceback
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtCore import QEvent, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtCore import QCoreApplication, QEvent, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 from PyQt6.QtGui import QGuiApplication, QWindow
 
 from yarvic.core.errors import YarvicError
@@ -91,6 +91,7 @@ class QtRunner(QObject):
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(2)
         self._running: set[Task] = set()
+        self._over = False  # nobody listens any more
         self._acted_at = -STANDS_ASIDE_S
         app = QGuiApplication.instance()
         assert isinstance(app, QGuiApplication)
@@ -126,6 +127,8 @@ class QtRunner(QObject):
         self._running.add(task)
 
         def end(call: Callable[[Any], None], value: Any) -> None:
+            if self._over:
+                return
             self._running.discard(task)
             if visible:
                 self.ended.emit(task)
@@ -156,7 +159,9 @@ class QtRunner(QObject):
         return bool(self._running)
 
     def stop(self) -> None:
-        """Ask all work to stop and wait for it."""
+        """Ask all work to stop and wait for it; what is answered until then is heard, and nothing after it."""
         for task in list(self._running):
             task.cancel()
         self._pool.waitForDone(5000)
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)
+        self._over = True

@@ -118,12 +118,13 @@ def _write_all(handle: int, data: bytes) -> None:
 
 
 def _sync_folder(folder: Path) -> None:
-    handle = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
-    try:
-        with suppress(OSError):  # some network folders know no such thing
+    # Some network folders know no such thing; the file is there by now, and is not unwritten for that.
+    with suppress(OSError):
+        handle = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
+        try:
             os.fsync(handle)
-    finally:
-        os.close(handle)
+        finally:
+            os.close(handle)
 
 
 def _part(path: Path) -> Path:

@@ -177,10 +177,25 @@ def connect(path: Path, *, read_only: bool) -> Connection:
             if version < VERSION:
                 (lay_over if read_only else bring_up_to_date)(connection, version)
             connection.version = version if read_only else VERSION
+            if not read_only:
+                _tidy(connection, path)
         except BaseException:
             connection.close()
             raise
         return connection
+
+
+def _journal(path: Path) -> Path:
+    """What SQLite writes beside a file during a commit; it stands beside the file itself, whatever link led to it."""
+    real = Path(os.path.realpath(path))
+    return real.with_name(f"{real.name}-journal")
+
+
+def _tidy(connection: Connection, path: Path) -> None:
+    """Take away the journal of a commit that was killed before it began: SQLite needs it no more, and leaves it."""
+    if _journal(path).exists():
+        for mode in ("TRUNCATE", "DELETE"):
+            connection.execute(f"PRAGMA journal_mode={mode}")
 
 
 def _connection(path: Path, mode: str) -> Connection:
@@ -198,8 +213,7 @@ def _set_right(path: Path) -> None:
     A reader cannot do that, so it is done with the right to write, for a moment. Raises JobError when that right is
     not to be had: then the file cannot be read honestly either.
     """
-    real = Path(os.path.realpath(path))
-    if not real.with_name(f"{real.name}-journal").exists():
+    if not _journal(path).exists():
         return
     try:
         held = WriteLock(path)
@@ -217,6 +231,7 @@ def _set_right(path: Path) -> None:
             connection = _connection(path, "rw")
             try:
                 connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+                _tidy(connection, path)
             finally:
                 connection.close()
     finally:

@@ -1,0 +1,227 @@
+"""Killed at a random moment: what was reported is there, the job opens and fits, and nothing is left that blocks.
+
+`python -m tests.fuzz.kills COUNT` does it so often; the suite does it a few times.
+"""
+
+import os
+import random
+import signal
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from .targets import _job
+
+OLD = sorted((Path(__file__).parents[1] / "data/old_jobs").glob("*.yarvic"))
+ACTS = (
+    "edit",
+    "commit",
+    "image",
+    "run",
+    "flash",
+    "sheet",
+    "part",
+    "waiver",
+    "release",
+    "migrate",
+    "create",
+    "export",
+)
+# What may stand beside the jobs: packages, exports, and SQLite's journal of a commit that was cut off.
+EXPECTED = (".yarvic", ".zip", ".toml", ".yarvic-journal")
+
+
+class Worker:
+    """Acts on jobs in a folder, one after another; each says what it did once it is done."""
+
+    def __init__(self, folder, seed, tell):
+        from yarvic.core.job.store import Job
+
+        self.folder, self.r, self.tell = folder, random.Random(seed), tell
+        self.job = Job.open(folder / "a.yarvic")
+        self.count = 0
+
+    def act(self):
+        kind = self.r.choice(ACTS)
+        self.count += 1
+        self.tell(f"{kind} {getattr(self, kind)()}\n")
+
+    def _steps(self):
+        draft = self.job.draft()
+        return 0 if draft is None else len(draft.steps)
+
+    def edit(self):
+        from yarvic.core.calibration.edits import Edit
+
+        layout, steps = self.job.layout, self._steps()
+        parent = self.job.draft().parent_id if steps else self.job.revisions()[-1].id
+        edit = Edit(layout.slots[0], layout.tables[0].key, f"e{self.count}", ((0, 0),), (1.0,), (1.0,))
+        self.job.add_step(parent, steps, [edit])
+        return steps + 1
+
+    def _commit(self, drop):
+        from yarvic.core.calibration.image import pack, unpack
+
+        job, name = self.job, self.job.next_name()
+        stock = job.image(job.revisions()[0].image)
+        maps = {s: unpack(stock, job.layout, s) for s in job.layout.slots}
+        image = pack(maps, job.layout, f"{name} {self.count}", stock)
+        return job.commit_revision(name, 1, "why", "Rowan Sedge", image, (), drop_draft=drop).name
+
+    def commit(self):
+        return self._commit(True)
+
+    def image(self):
+        return self._commit(False)
+
+    def run(self):
+        import numpy as np
+
+        from yarvic.core.evidence.log import Channel, Log
+
+        t = np.arange(0.0, self.r.choice((1.0, 50.0)), 0.01)
+        log = Log({"engine_speed": Channel("engine_speed", "Engine speed", "engine speed", "rpm", t, t + self.count)})
+        return self.job.add_evidence(f"run {self.count}", 1, log, None, source="test").id
+
+    def flash(self):
+        self.job.record_flash(1, "unit", self.job.revisions()[0].image, self.count)
+        return len(self.job.flashes())
+
+    def sheet(self):
+        self.job.save_sheet(self.job.sheet.changed(shop=f"shop {self.count}"), "another shop")
+        return f"shop {self.count}"
+
+    def part(self):
+        return self.job.fit(f"part {self.count}", {"exhaust": f"{self.count}"}).number
+
+    def waiver(self):
+        return self.job.waive(1, f"condition {self.count}", "Rowan Sedge", "why").condition
+
+    def release(self):
+        import hashlib
+
+        from yarvic.core.release.package import write_package
+
+        open_to = {r.id for r in self.job.revisions()} - {r.revision_id for r in self.job.releases()}
+        if not open_to:
+            return "none"
+        name = f"package-{self.count}-{os.getpid()}.zip"
+        data = os.urandom(200_000)
+        write_package(self.folder / name, data)
+        self.job.record_release(min(open_to), "Rowan Sedge", hashlib.sha256(data).hexdigest(), name)
+        return name
+
+    def migrate(self):
+        from yarvic.core.job.store import Job
+
+        path = self.folder / f"old-{self.count}-{os.getpid()}.yarvic"
+        path.write_bytes(self.r.choice(OLD).read_bytes())
+        Job.open(path).close()
+        return path.name
+
+    def create(self):
+        from yarvic.core.job.store import Job
+
+        path = self.folder / f"new-{self.count}-{os.getpid()}.yarvic"
+        Job.create(path, self.job.sheet, author="Rowan Sedge").close()
+        return path.name
+
+    def export(self):
+        from yarvic.core.job.template import write_sheet
+
+        path = self.folder / "sheet.toml"  # written anew, in place of the one before
+        write_sheet(self.job.sheet, path)
+        return path.name
+
+
+def once(folder: Path, seed: int) -> tuple[str, int]:
+    """One kill; gives what is wrong after it (empty when nothing is), and how many acts were reported before."""
+    out, into = os.pipe()
+    child = os.fork()
+    if child == 0:
+        os.close(out)
+        try:
+            worker = Worker(folder, seed, lambda line: os.write(into, line.encode()))
+            while True:
+                worker.act()
+        except BaseException as error:  # noqa: BLE001 - the child must not come back into the suite
+            os.write(into, f"failed {type(error).__name__}: {error}\n".encode())
+        finally:
+            os._exit(0)
+    os.close(into)
+    time.sleep(random.Random(seed).uniform(0.0, 0.35))
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+    with os.fdopen(out, "rb") as pipe:
+        told = [line.split(" ", 1) for line in pipe.read().decode().splitlines()]
+    return after(folder, told), len(told)
+
+
+def after(folder: Path, told: list[list[str]]) -> str:
+    """What is wrong with a folder after a kill, by what was reported before."""
+    from yarvic.core.job.file import verify
+    from yarvic.core.job.store import Job
+    from yarvic.core.job.template import read_sheet
+
+    job = Job.open(folder / "a.yarvic")
+    try:
+        draft = job.draft()
+        there = {
+            "commit": {r.name for r in job.revisions()}, "image": {r.name for r in job.revisions()},
+            "run": {e.id for e in job.evidence()}, "part": {str(b.number) for b in job.builds()},
+            "flash": {str(n) for n in range(1, len(job.flashes()) + 1)},
+            "waiver": {w.condition for w in job.waivers(1)}, "release": {r.package for r in job.releases()} | {"none"},
+        }  # fmt: skip
+        for kind, what in told:
+            if kind == "failed":
+                return f"an act failed: {what}"
+            if kind in there and what not in there[kind]:
+                return f"{kind} {what} was reported and is lost"
+        for run in job.evidence():
+            job.log(run.id)
+        for revision in job.revisions():
+            job.image(revision.image)
+        last = [(k, w) for k, w in told if k in ("edit", "commit")][-1:]
+        steps = 0 if draft is None else len(draft.steps)
+        if last and last[0][0] == "edit" and steps < int(last[0][1]) and steps != 0:
+            return f"a step of the draft is lost: {last[0][1]} reported, {steps} there"
+    finally:
+        job.close()
+    for path in sorted(folder.iterdir()):
+        if path.suffix == ".yarvic":
+            Job.open(path).close()
+            faults = verify(path).faults
+            if faults:
+                return f"{path.name}: {faults[0]}"
+        elif path.suffix == ".toml":
+            read_sheet(path)
+    left = [p.name for p in folder.iterdir() if p.suffix not in EXPECTED or p.name.endswith("-journal")]
+    return f"left behind: {left}" if left else ""
+
+
+def campaign(count: int, seed: int = 0) -> tuple[int, int, list[str]]:
+    """So many kills, each on what the one before left; gives kills, acts that were reported, and what went wrong."""
+    wrong, acts = [], 0
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        for n in range(count):
+            if n % 25 == 0:
+                for old in folder.iterdir():
+                    old.unlink()
+                (folder / "a.yarvic").write_bytes(_job())
+            fault, done = once(folder, seed + n)
+            acts += done
+            if fault:
+                wrong.append(f"seed {seed + n}: {fault}")
+                print(wrong[-1], flush=True)
+                for old in folder.iterdir():
+                    old.unlink()
+                (folder / "a.yarvic").write_bytes(_job())
+    return count, acts, wrong
+
+
+if __name__ == "__main__":
+    kills, acts, wrong = campaign(int(sys.argv[1]) if len(sys.argv) > 1 else 1000)
+    print(f"{kills:,} kills, {acts:,} acts reported before them, {len(wrong)} went wrong")
+    sys.exit(1 if wrong else 0)
