@@ -6,7 +6,7 @@ READY := $(VENV)/.ready
 READY_DEV := $(VENV)/.ready-dev
 SOURCES := pyproject.toml constraints.txt tools/system_libraries.sh
 
-.PHONY: install install-dev demo test bench lint shots figures system clean
+.PHONY: install install-dev demo test fuzz bench lint shots figures system clean
 
 install: $(READY)
 
@@ -31,6 +31,9 @@ demo: install
 
 test: install-dev
 	sh tools/run_tests.sh $(BIN)
+
+fuzz: install-dev
+	sh tools/run_fuzz.sh $(BIN) $(or $(FUZZ_S),3600)
 
 bench: install
 	@$(BIN)/python -m compileall -q src

@@ -784,3 +784,22 @@ def test_the_window_is_remembered(driver):
     kept = load_settings()
     assert kept.step == "logs" and kept.theme == "night" and kept.units["torque"] == "lb-ft" and kept.geometry
     assert Settings.model_validate(kept.model_dump()) == kept
+
+
+def test_nothing_that_a_file_holds_is_markup(driver, demo_path):
+    """A title that would be a picture or a link stands as it was written, in labels and where the mouse rests."""
+    from PyQt6.QtWidgets import QLabel
+
+    from yarvic.desk.widgets.words import tip
+
+    hostile = "<img src='file:///etc/passwd'><a href='x'>y</a>"
+    label = QLabel()
+    tip(label, hostile)
+    assert "&lt;img" in label.toolTip() and "<img" not in label.toolTip()
+    session = driver.window.session
+    session.sheet.set("test", shop=hostile[:60], title="<b>bold</b>")
+    for step in range(1, 9):
+        driver.step(step)
+        for shown in driver.window.findChildren(QLabel):
+            if "<" in shown.text():
+                assert shown.textFormat() == Qt.TextFormat.PlainText, shown.text()

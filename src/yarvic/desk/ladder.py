@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from yarvic.core.checks.finding import NO_DATA, VERDICT_WORDS
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, TITLE_PX, font, tokens
 from yarvic.desk.widgets.glyphs import draw_glyph
+from yarvic.desk.widgets.words import tip
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
 
@@ -300,10 +301,10 @@ class Ladder(QWidget):
     def mouseMoveEvent(self, event) -> None:
         """The whole reason stands in the tooltip."""
         rung = self.rung_at(event.position())
-        tip = f"{rung.name}: {rung.reason} ({VERDICT_WORDS[rung.severity]})" if rung else ""
+        words = f"{rung.name}: {rung.reason} ({VERDICT_WORDS[rung.severity]})" if rung else ""
         if rung and rung.parts:
-            tip += f". Parts fitted before it: {rung.parts}"
-        self.setToolTip(tip)
+            words += f". Parts fitted before it: {rung.parts}"
+        tip(self, words)
 
     def keyPressEvent(self, event) -> None:
         """Left and right move, Enter is working, R reference."""

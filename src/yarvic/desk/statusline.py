@@ -7,7 +7,7 @@ import time
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QWidget
 
 from yarvic.core.units import units_of
-from yarvic.desk.widgets.words import Elided, label, word
+from yarvic.desk.widgets.words import Elided, label, tip, word
 from yarvic.desk.workers import QtRunner, Task
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
@@ -82,7 +82,7 @@ class StatusLine(QWidget):
             style.unpolish(self.message)
             style.polish(self.message)
         self.message.setText(sentence)
-        self.message.setToolTip(sentence)
+        tip(self.message, sentence)
 
     def _started(self, task: Task) -> None:
         self._task = task

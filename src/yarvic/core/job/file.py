@@ -146,7 +146,9 @@ def reporting(path: Path) -> Iterator[None]:
     except UnicodeDecodeError:
         # What SQLite quotes from a damaged file need not be text at all.
         raise JobError(
-            "the job file is damaged: it holds a text that is none", concerns=str(path), remedy="Restore it from a copy."
+            "the job file is damaged: it holds a text that is none",
+            concerns=str(path),
+            remedy="Restore it from a copy.",
         ) from None
     except sqlite3.Error as error:
         what, remedy = _said(error, path)

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QKeySequence
 from PyQt6.QtWidgets import QGridLayout, QLabel, QLineEdit, QPushButton, QWidget
 
 from yarvic.core.errors import YarvicError
-from yarvic.desk.widgets.words import chooser, label
+from yarvic.desk.widgets.words import chooser, label, tip
 
 
 class Line(QLineEdit):
@@ -78,7 +78,7 @@ class Line(QLineEdit):
     def _say(self, fault: str) -> None:
         self.fault.setText(fault)
         self.fault.setVisible(bool(fault))
-        self.setToolTip(fault)
+        tip(self, fault)
         self.setAccessibleDescription(fault)
         self.setProperty("wrong", bool(fault))
         style = self.style()

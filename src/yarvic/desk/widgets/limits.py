@@ -14,7 +14,7 @@ from yarvic.core.job.model import parts_on
 from yarvic.core.plan.stations import stations
 from yarvic.core.units import UNITS, parse_number, units_of
 from yarvic.desk.widgets.entry import Line, choice
-from yarvic.desk.widgets.words import label, row, show_choice, word
+from yarvic.desk.widgets.words import label, row, show_choice, tip, word
 from yarvic.state.session import Session
 
 # A longer name of a part is cut: the line stands in a narrow column, and the tooltip has it whole.
@@ -53,7 +53,7 @@ class MoverRow(QWidget):
         mover = limit.moved_by[self.key]
         title = next((p.title for p in job.sheet.parts if p.key == mover.part), mover.part)
         show_choice(self.part, f"with {title if len(title) <= MOST_LETTERS else title[:MOST_LETTERS].rstrip() + '…'}")
-        self.part.setToolTip(f"Moved with {title}: choose another part")
+        tip(self.part, f"Moved with {title}: choose another part")
         show_choice(self.how, mover.how)
         self.safe.show_text(f"{mover.safe:g}")
         self.stretch.show_text(f"{mover.stretch:g}")

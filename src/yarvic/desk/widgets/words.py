@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Callable
 
 from PyQt6.QtCore import QSize, Qt
@@ -39,6 +40,11 @@ def chooser(name: str, choices: Callable[[], list[tuple[str, Callable[[], None]]
 
     button.clicked.connect(lambda: open_menu())
     return button
+
+
+def tip(widget: QWidget, text: str) -> None:
+    """Say more where the mouse rests. What a file holds stands there as it is written: nothing in it is markup."""
+    widget.setToolTip(f"<p>{html.escape(text)}</p>" if "<" in text else text)
 
 
 def show_choice(button: QPushButton, text: str) -> None:
@@ -80,7 +86,7 @@ class Elided(QLabel):
         """The text as far as it goes."""
         painter = QPainter(self)
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        self.setToolTip(self.text() if text != self.text() else "")
+        tip(self, self.text() if text != self.text() else "")
         painter.drawText(self.rect(), int(self.alignment()), text)
 
 

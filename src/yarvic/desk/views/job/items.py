@@ -20,7 +20,7 @@ from yarvic.desk.views.job.item_form import ItemForm
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.rows import Rows
-from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, tip, word
 from yarvic.state.readiness import read_fault_codes
 from yarvic.state.session import Session
 from yarvic.state.shop import readiness_path, save_readiness
@@ -99,7 +99,7 @@ class ItemRow(QFrame):
             m = item.measure
             word_ = "at most" if m.side == "above" else "at least"
             self.unit.setText(f"{m.unit}, {word_} {m.watch:g}".removeprefix("count, "))
-            self.unit.setToolTip(f"{m.title}: stop at {m.stop:g} {m.unit}. {m.source}")
+            tip(self.unit, f"{m.title}: stop at {m.stop:g} {m.unit}. {m.source}")
             self.value.setAccessibleName(f"{item.title}: {m.title}, {m.unit}")
             self.value.show_text("" if item.value is None else f"{item.value:g}")
         self.reason.setAccessibleName(f"{item.title}: reason")

@@ -20,7 +20,7 @@ from yarvic.core.plan.solve import Solution, cheapest
 from yarvic.desk.theme import CAPTION_PX, font, tokens
 from yarvic.desk.views.plan.stages import bill_text
 from yarvic.desk.widgets.glyphs import draw_glyph
-from yarvic.desk.widgets.words import Empty, label, row, word
+from yarvic.desk.widgets.words import Empty, label, row, tip, word
 from yarvic.state.acts import SOLVING
 from yarvic.state.aside import aside
 from yarvic.state.plan import PlanState
@@ -51,7 +51,7 @@ class RatingCard(QAbstractButton):
         self.severity = STOP if not move.allowed and not move.here else WATCH if move.notes else PASS
         self.why = "; ".join((*move.reasons, *move.notes))
         self.setAccessibleName(f"{move.rating.title}, {self.state}. {', '.join(self.lines)}. {self.why}")
-        self.setToolTip(self.why)
+        tip(self, self.why)
 
     def sizeHint(self) -> QSize:
         """A card."""

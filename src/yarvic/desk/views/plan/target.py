@@ -18,7 +18,7 @@ from yarvic.core.plan.weakest import Demand
 from yarvic.core.units import UNITS, from_canonical, parse_number, units_of
 from yarvic.desk.views.plan.lanes import Lanes
 from yarvic.desk.widgets.entry import Line, choice
-from yarvic.desk.widgets.words import act, label, row, show_choice, word
+from yarvic.desk.widgets.words import act, label, row, show_choice, tip, word
 from yarvic.state.aside import aside
 from yarvic.state.plan import PlanState
 from yarvic.state.requests import Request
@@ -146,7 +146,7 @@ class TargetPanel(QWidget):
             self.headline.setText("No limit of the ledger can be held against this target.")
         if hidden:
             names = ", ".join(m.component for m in hidden)
-            self.headline.setToolTip(f"Not on this axis: {names}. State the loss, or the engine speed of a torque.")
+            tip(self.headline, f"Not on this axis: {names}. State the loss, or the engine speed of a torque.")
 
     def _moved(self, value: float) -> None:
         """The target is being dragged."""
