@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 from collections.abc import Mapping
 from functools import cache
@@ -14,12 +15,19 @@ VERSION = 4
 SEALED_SINCE = 4  # files of an older version carry no sums of their history
 # More entries than this no list of tables is read for.
 MOST_ENTRIES = 200
+# A statement and the name of what it makes.
+_STATEMENT = re.compile(r"CREATE (?:TABLE|INDEX) (?P<name>\w+)[^;]*;\n")
 Shape = frozenset[tuple[str, str]]  # kind of entry (table, index), and the text that made it
 
 
 def script(version: int) -> str:
-    """The statements that make an empty job file of a version."""
-    return files("yarvic.core.job").joinpath(f"schema/{version}.sql").read_text("utf-8")
+    """The statements that make an empty job file of a version: those of version 1, with what each later one changed."""
+    made: dict[str, str] = {}
+    for step in range(1, version + 1):
+        text = files("yarvic.core.job").joinpath(f"schema/{step}.sql").read_text("utf-8")
+        for statement in _STATEMENT.finditer(text):
+            made[statement.group("name")] = statement.group()
+    return "".join(made.values())
 
 
 @cache

@@ -1,4 +1,4 @@
--- Job file, version 1. Documented in docs/job-file.md.
+-- Job file, version 1. Documented in docs/job-file.md; later versions change what their files name.
 CREATE TABLE sheet (id INTEGER PRIMARY KEY CHECK (id = 1), document TEXT NOT NULL, layout TEXT NOT NULL);
 CREATE TABLE build (number INTEGER PRIMARY KEY, title TEXT NOT NULL, time TEXT NOT NULL, fitted TEXT NOT NULL);
 CREATE TABLE image (sha256 TEXT PRIMARY KEY, size INTEGER NOT NULL, data BLOB NOT NULL);
