@@ -9,7 +9,8 @@ from datetime import date
 
 import pytest
 
-from yarvic.core.calibration.image import image_id
+from yarvic.bench.vehicles import stock_image
+from yarvic.core.calibration.image import image_id, read_header
 from yarvic.core.errors import FormatError, ReleaseError, YarvicError
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.reading import DEFECTS
@@ -29,10 +30,16 @@ def nothing_unforeseen():
     assert not list(DEFECTS)
 
 
+@pytest.fixture(scope="module")
+def stock():
+    """The smallest image that ships: packages are verified thousands of times here."""
+    return stock_image("fieldfare")
+
+
 @pytest.fixture
 def facts(stock):
     return {
-        "job": "Ptarmigan", "vehicle": "Ptarmigan", "family": "ptarmigan-14", "revision": "A1", "reason": "why",
+        "job": "Ptarmigan", "vehicle": "Ptarmigan", "family": read_header(stock).family, "revision": "A1", "reason": "why",
         "build": "1: as received", "author": "who", "signed_by": "Rowan Sedge", "time": "2026-03-01T10:00:00+00:00",
         "history": {"lines": 3, "sha256": "ab" * 32}, "image_sha256": image_id(stock), "image_size": len(stock),
         "simulated": True, "waivers": [],
@@ -226,19 +233,18 @@ def test_one_bit_anywhere_is_found(package):
     data = package.read_bytes()
     members, _ = archive.unpack(package)
     image = data.index(members["image.hex"][:64])
-    edges = [*range(0, image), *range(len(data) - 600, len(data)), *range(image, len(data) - 600, 40_009)]
+    edges = [*range(0, image), *range(len(data) - 600, len(data)), *range(image, len(data) - 600, 4_009)]
     said = set()
     for at in edges:
-        for bit in (0, 5, 7):
-            changed = bytearray(data)
-            changed[at] ^= 1 << bit
-            package.write_bytes(changed)
-            try:
-                v = verify_package(package)
-            except YarvicError:
-                continue
-            assert not v.intact, at
-            said.add(signer(v, known(KEY.public)).state)
+        changed = bytearray(data)
+        changed[at] ^= 1 << (at * 5 % 8)
+        package.write_bytes(changed)
+        try:
+            v = verify_package(package)
+        except YarvicError:
+            continue
+        assert not v.intact, at
+        said.add(signer(v, known(KEY.public)).state)
     assert "unknown" not in said and {"does not fit", "known"} <= said
 
 

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import json
 import sqlite3
-import zlib
 from collections.abc import Iterable
 from dataclasses import astuple
 from pathlib import Path
 
 from yarvic.core.calibration.edits import Edit
-from yarvic.core.calibration.image import check_image, image_id
+from yarvic.core.calibration.image import check_image
 from yarvic.core.calibration.layout import Layout, parse_layout
 from yarvic.core.document import parse_json
 from yarvic.core.errors import FormatError, JobError
 from yarvic.core.formats.files import write_new
-from yarvic.core.job import file, history
-from yarvic.core.job.edits_json import edit_from_json, edit_to_json, edits_from_json, edits_to_json
+from yarvic.core.job import file
+from yarvic.core.job.begin import SHEET, built, insert_revision, insert_stock
+from yarvic.core.job.edits_json import edit_from_json, edit_to_json, edits_from_json
+from yarvic.core.job.history import content_of_image
 from yarvic.core.job.lock import WriteLock
 from yarvic.core.job.model import (
     Build,
@@ -31,8 +32,6 @@ from yarvic.core.job.model import (
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import Runs
 
-SHEET: history.Record = ("sheet", "1")
-
 
 def _fitted(text: str) -> dict[str, str]:
     """What a build changed, by station. Raises ValueError for what is no such thing."""
@@ -40,58 +39,6 @@ def _fitted(text: str) -> dict[str, str]:
     if not isinstance(found, dict) or not all(isinstance(v, str) for v in found.values()):
         raise ValueError("stations with what is fitted there")
     return found
-
-
-def _built(sheet: JobSheet, layout_toml: str, stock_image: bytes | None, author: str, clock: Clock) -> bytes:
-    """The bytes of a new job file, made in memory: no half of it is ever on disk."""
-    connection = file.new()
-    try:
-        stamp = clock().isoformat(timespec="seconds")
-        connection.execute("BEGIN")
-        connection.execute("INSERT INTO sheet VALUES (1, ?, '')", (sheet.model_dump_json(),))
-        connection.execute(
-            "INSERT INTO build VALUES (1, ?, ?, ?, ?)", ("as received", stamp, "{}", Fitting().model_dump_json())
-        )
-        history.write_line(connection, stamp, "job", f"{sheet.title} begun.", (SHEET, ("build", "1")))
-        if stock_image is not None:
-            check_image(stock_image, parse_layout(layout_toml), source="stock image")
-            _insert_stock(connection, stamp, layout_toml, stock_image, author)
-        connection.execute("COMMIT")
-        return connection.serialize()
-    finally:
-        connection.close()
-
-
-def _insert_stock(c: sqlite3.Connection, stamp: str, layout_toml: str, image: bytes, author: str) -> Revision:
-    c.execute("UPDATE sheet SET layout = ?", (layout_toml,))
-    return _insert_revision(c, stamp, "Stock", None, "as received", author, image, (), SHEET)
-
-
-def _insert_revision(
-    c: sqlite3.Connection,
-    stamp: str,
-    name: str,
-    parent_id: int | None,
-    reason: str,
-    author: str,
-    image: bytes,
-    edits: Iterable[Edit],
-    *records: history.Record,
-) -> Revision:
-    """Write a revision with its image and its line in the journal, inside a transaction."""
-    sha, reason = image_id(image), reason.strip()
-    c.execute("INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image)))
-    build = c.execute("SELECT max(number) FROM build").fetchone()[0]
-    cursor = c.execute(
-        "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-        (name, parent_id, reason, author, stamp, sha, build, edits_to_json(edits)),
-    )
-    assert cursor.lastrowid is not None
-    made = Revision(cursor.lastrowid, name, parent_id, reason, author, stamp, sha, build)
-    sentence = f"{name} committed by {author}: {reason}"
-    history.write_line(c, stamp, name, sentence, (("revision", str(made.id)), *records))
-    return made
 
 
 class Job(Runs):
@@ -127,7 +74,7 @@ class Job(Runs):
 
         Raises JobError when the file cannot be made, CalibrationError for an image that does not fit its layout.
         """
-        data = _built(sheet, layout_toml, stock_image, author, clock)
+        data = built(sheet, layout_toml, stock_image, author, clock)
         try:
             write_new(path, data)
         except FormatError as error:
@@ -191,7 +138,7 @@ class Job(Runs):
                 "the job has its maps already", concerns=str(self.path), remedy="Import the image as a draft."
             )
         with self._committing("revisions") as c:
-            made = _insert_stock(c, self._stamp(), layout_toml, image, author)
+            made = insert_stock(c, self._stamp(), layout_toml, image, author)
         self._layout = layout
         return made
 
@@ -288,7 +235,7 @@ class Job(Runs):
             raise JobError("a revision needs its reason", remedy="Say in one sentence why the maps changed.")
         check_image(image, self.layout, source=name)
         with self._committing("revisions") as c:
-            made = _insert_revision(c, self._stamp(), name, parent_id, reason, author, image, edits)
+            made = insert_revision(c, self._stamp(), name, parent_id, reason, author, image, edits)
             if drop_draft:
                 c.execute("DELETE FROM draft_edit")
                 c.execute("DELETE FROM draft")
@@ -299,7 +246,7 @@ class Job(Runs):
         rows = self._rows("SELECT size, data FROM image WHERE sha256 = ?", (sha256,))
         if not rows:
             raise JobError("an image is missing", concerns=str(self.path), remedy="Restore the job from a copy.")
-        image = history.content_of_image(sha256, *rows[0])
+        image = content_of_image(sha256, *rows[0])
         if image is None:
             raise JobError("an image is damaged", concerns=str(self.path), remedy="Restore the job from a copy.")
         return image
