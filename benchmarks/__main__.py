@@ -198,6 +198,8 @@ from yarvic.state.settings import Settings
 app = application()
 window = make_window(Settings()); window.resize(1280, 800); window.show()
 window.open_job(Path(sys.argv[1]))
+while window.session.job is None:
+    app.processEvents()
 app.processEvents(); window.grab()
 import os; os._exit(0)
 """
@@ -272,6 +274,8 @@ window = make_window(Settings(step="maps")); window.resize(1280, 800); window.sh
 app.processEvents()
 begin = time.perf_counter()
 window.open_job(Path(sys.argv[1]))
+while window.session.job is None:
+    app.processEvents()
 app.processEvents(); window.grab()
 opened = time.perf_counter() - begin
 session, maps = window.session, window.maps

@@ -44,7 +44,7 @@ def load(path: Path, *, read_only: bool = False, clock: Clock = now) -> Loaded:
     try:
         draft, fault = _saved_draft(job)
         # What is read here is kept by the job: the window's thread finds it in memory.
-        for read in (job.builds, job.revisions, job.evidence, job.flashes, job.releases):
+        for read in (job.builds, job.revisions, job.flashes, job.releases):
             read()
         notices: list[YarvicError | str] = [] if read_only else [*cautions(path)]
         if draft is not None:

@@ -248,7 +248,7 @@ def test_a_second_name_is_the_same_file(job, link):
 def test_a_name_with_a_second_link_is_said(job):
     assert lock.cautions(job.path) == []
     os.link(job.path, job.path.with_name("other.yarvic"))
-    assert "2 names" in lock.cautions(job.path)[0]
+    assert "2 names" in lock.cautions(job.path)[0].what
 
 
 def test_a_network_folder_is_told_by_the_mount_that_is_nearest(tmp_path, monkeypatch):
@@ -271,7 +271,7 @@ def test_in_a_network_folder_the_lock_is_beside_the_file_and_that_is_said(job, m
     one = Job.open(path)
     with pytest.raises(JobInUseError):
         Job.open(path)
-    assert "network folder (nfs4)" in lock.cautions(path)[0]
+    assert "network folder (nfs4)" in lock.cautions(path)[0].what
     one.note("test", "written")
     one.close()
 

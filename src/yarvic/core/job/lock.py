@@ -88,21 +88,28 @@ def network_kind(path: Path) -> str:
     return kind if kind in NETWORK else ""
 
 
-def cautions(path: Path) -> list[str]:
+def cautions(path: Path) -> list[JobError]:
     """What is to be known of a place before a job is written there."""
     found = []
     kind = network_kind(path)
     if kind:
         found.append(
-            f"{path.name} lies in a network folder ({kind}): whether it is open on another computer cannot be told."
-            " Let one person write it, or work on a copy."
+            JobError(
+                f"it lies in a network folder ({kind}): whether it is open on another computer cannot be told",
+                concerns=str(path),
+                remedy="Let one person write it at a time, or work on a copy on this machine.",
+            )
         )
     with suppress(OSError):
         names = os.stat(path).st_nlink
         if names > 1:
             found.append(
-                f"{path.name} has {names} names (hard links): what a crash leaves half done is put right only under the"
-                " name it was opened by. Always open it by this one, or work on a copy."
+                JobError(
+                    f"the file has {names} names (hard links): what a crash leaves half done is put right only under the"
+                    " name that it was opened by",
+                    concerns=str(path),
+                    remedy="Always open it by this name, or work on a copy.",
+                )
             )
     return found
 
