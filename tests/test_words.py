@@ -72,3 +72,16 @@ def test_no_text_uses_a_word_that_is_ruled_out():
 def test_what_is_ruled_out_would_be_found(text):
     words = {w for _, _, ruled_out in rows() for w in ruled_out}
     assert any(re.search(rf"(?<!\w){re.escape(w)}(?!\w)", text) for w in words)
+
+
+def test_every_error_says_what_to_do():
+    """What happened is not enough for a tired person; only a cancel, and what a check could not answer, say no more."""
+    kinds = {"YarvicError", "UnitError", "CalibrationError", "FormatError", "JobError", "JobInUseError", "error_type"}
+    kinds |= {"JobNotWritableError", "LinkError", "NotReadyError", "ReleaseError"}
+    silent = []
+    for path in sorted(SOURCE.rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            raised = isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in kinds
+            if raised and not any(k.arg == "remedy" for k in node.keywords):
+                silent.append(f"{path.name}:{node.lineno}: {ast.unparse(node)[:80]}")
+    assert silent == []

@@ -170,6 +170,19 @@ def test_a_vehicles_name_is_not_a_path(driver, name):
     assert path.exists() and session.job.releases()[-1].package == path.name
 
 
+def test_keys_that_are_closed_while_they_are_read(driver):
+    from yarvic.desk.app import unexpected
+
+    driver.step(8)
+    view, before = driver.window.view("release"), len(unexpected().errors)
+    for _ in range(5):
+        view.show_keys()
+        view.findChild(KeysDialog).reject()
+    driver.idle()
+    driver.settle(100)
+    assert len(unexpected().errors) == before
+
+
 # -- where files are read
 
 _read: list[tuple[str, bool]] = []

@@ -94,7 +94,11 @@ def check_faults(faults: Faults, kind: str) -> None:
         if kind not in FAULTS[key].kinds:
             raise LinkError(f"a {kind} engine cannot have: {FAULTS[key].title.lower()}", remedy="Switch it off.")
         if not 0.0 <= severity <= 1.0:
-            raise LinkError(f"a severity of {severity:g} is outside 0 to 1", concerns=FAULTS[key].title)
+            raise LinkError(
+                f"a severity of {severity:g} is outside 0 to 1",
+                concerns=FAULTS[key].title,
+                remedy="Choose one within it.",
+            )
 
 
 def faulty_plant(plant: AnyPlant, faults: Faults) -> AnyPlant:

@@ -329,7 +329,9 @@ def changed(plant: P, sections: Mapping[str, Mapping[str, Any]]) -> P:
     document: dict[str, Any] = plant.model_dump()
     for section, values in sections.items():
         if section not in document or not set(values) <= set(document[section]):
-            raise FormatError(f"{plant.name} has no such parameters: {section} {sorted(values)}")
+            raise FormatError(
+                f"{plant.name} has no such parameters: {section} {sorted(values)}", remedy="Correct the names."
+            )
         document[section].update(values)
     return type(plant).model_validate(document)
 
@@ -342,4 +344,6 @@ def load_plant(name: str) -> AnyPlant:
     except ValidationError as error:
         first = error.errors()[0]
         place = ".".join(str(p) for p in first["loc"])
-        raise FormatError(f"{place}: {first['msg']}", concerns=f"{name}.toml") from None
+        raise FormatError(
+            f"{place}: {first['msg']}", concerns=f"{name}.toml", remedy="Correct the entry named."
+        ) from None

@@ -73,7 +73,11 @@ class SimulatedUnit:
         """Replace one block. Raises LinkError past the end or for a block of another length."""
         self._check(index)
         if len(data) != self.layout.block:
-            raise LinkError(f"a block has {self.layout.block} bytes, not {len(data)}", concerns=self.name)
+            raise LinkError(
+                f"a block has {self.layout.block} bytes, not {len(data)}",
+                concerns=self.name,
+                remedy="Write whole blocks.",
+            )
         if self.seconds_per_block:
             time.sleep(self.seconds_per_block)
         size = self.layout.block
@@ -83,7 +87,11 @@ class SimulatedUnit:
     def load(self, memory: bytes) -> None:
         """Hold other bytes, as if somebody else had written them. Raises LinkError for another length."""
         if len(memory) != len(self._memory):
-            raise LinkError(f"the memory has {len(self._memory)} bytes, not {len(memory)}", concerns=self.name)
+            raise LinkError(
+                f"the memory has {len(self._memory)} bytes, not {len(memory)}",
+                concerns=self.name,
+                remedy="Use an image of this unit.",
+            )
         self._memory[:] = memory
         self.learned.clear()
 
@@ -98,7 +106,7 @@ class SimulatedUnit:
 
     def _check(self, index: int) -> None:
         if not 0 <= index < self.layout.size // self.layout.block:
-            raise LinkError(f"there is no block {index}", concerns=self.name)
+            raise LinkError(f"there is no block {index}", concerns=self.name, remedy="Use an image of this unit.")
 
     def calibration(self, slot: str) -> Calibration:
         """What the unit runs, decoded from its own bytes. Raises LinkError when it does not start."""

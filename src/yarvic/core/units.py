@@ -226,7 +226,10 @@ def convert(value: Any, source: str, target: str) -> Any:
     """Convert between two units of one quantity. Raises UnitError when the quantities differ."""
     a, b = unit(source), unit(target)
     if a.quantity != b.quantity:
-        raise UnitError(f"{source} measures {a.quantity} and {target} measures {b.quantity}")
+        raise UnitError(
+            f"{source} measures {a.quantity} and {target} measures {b.quantity}",
+            remedy="Choose a unit of the same quantity.",
+        )
     return value if a is b else (value * a.factor + a.offset - b.offset) / b.factor
 
 

@@ -54,7 +54,7 @@ def applied(maps: Maps, edits: Iterable[Edit]) -> Maps:
     after = dict(maps)
     for edit in edits:
         if edit.slot not in after:
-            raise CalibrationError(f"there is no slot {edit.slot!r}")
+            raise CalibrationError(f"there is no slot {edit.slot!r}", remedy="Choose one of the layout's slots.")
         after[edit.slot] = apply_edit(after[edit.slot], edit)
     return after
 

@@ -160,7 +160,7 @@ def _saved_draft(job: Job) -> tuple[DraftState | None, YarvicError | None]:
             return None, None
         parent = next((r for r in job.revisions() if r.id == kept.parent_id), None)
         if parent is None:
-            raise JobError("the draft's parent is missing")
+            raise JobError("the draft's parent is missing", remedy="Restore the job from a copy.")
         return DraftState(job, parent, kept.steps), None
     except (JobError, CalibrationError) as error:
         remedy = "The revisions are whole. The next edit begins a new draft in its place."

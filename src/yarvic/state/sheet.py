@@ -107,7 +107,7 @@ class SheetState:
         """The readiness item of this key. Raises JobError when there is none."""
         found = next((i for i in self.sheet.readiness if i.key == key), None)
         if found is None:
-            raise JobError(f"there is no readiness item {key!r}")
+            raise JobError(f"there is no readiness item {key!r}", remedy="Choose one of the list.")
         return found
 
     def _with(self, new: Item) -> tuple[Item, ...]:
@@ -185,7 +185,7 @@ class SheetState:
         """The part of the ledger with this key. Raises JobError when there is none."""
         found = next((p for p in self.sheet.parts if p.key == key), None)
         if found is None:
-            raise JobError(f"there is no part {key!r} in the ledger")
+            raise JobError(f"there is no part {key!r} in the ledger", remedy="Choose one of the list.")
         return found
 
     # -- limits, parts, stages

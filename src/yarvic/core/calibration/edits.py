@@ -18,6 +18,9 @@ from yarvic.core.physics import FloatArray
 
 Mask = NDArray[np.bool_]
 
+# What an edit was made for is not what is there.
+MEANT_FOR = "The edit was made for other maps: look at the cell as it is now."
+
 
 @dataclass(frozen=True)
 class Edit:
@@ -40,15 +43,15 @@ def apply_edit(calibration: Calibration, edit: Edit) -> Calibration:
     if edit.key in calibration.scalars:
         scalar = calibration.scalar(edit.key)
         if abs(scalar.value - edit.before[0]) > 1e-6:
-            raise CalibrationError("the value is not what the edit expects", concerns=scalar.title)
+            raise CalibrationError("the value is not what the edit expects", concerns=scalar.title, remedy=MEANT_FOR)
         return calibration.with_scalar(scalar.with_value(edit.after[0]))
     table = calibration.table(edit.key)
     values = table.values.copy()
     for (row, column), before, after in zip(edit.cells, edit.before, edit.after, strict=True):
         if not (0 <= row < values.shape[0] and 0 <= column < values.shape[1]):
-            raise CalibrationError(f"there is no cell {row}, {column}", concerns=table.title)
+            raise CalibrationError(f"there is no cell {row}, {column}", concerns=table.title, remedy=MEANT_FOR)
         if abs(values[row, column] - before) > 1e-6:
-            raise CalibrationError("the cell is not what the edit expects", concerns=table.title)
+            raise CalibrationError("the cell is not what the edit expects", concerns=table.title, remedy=MEANT_FOR)
         values[row, column] = after
     return calibration.with_table(table.with_values(values))
 

@@ -153,10 +153,12 @@ def pack(calibrations: dict[str, Calibration], layout: Layout, name: str, base: 
     """
     memory = bytearray(base if base is not None else bytes([ERASED]) * layout.size)
     if len(memory) != layout.size:
-        raise CalibrationError(f"base image has {len(memory)} bytes, the layout {layout.size}")
+        raise CalibrationError(
+            f"base image has {len(memory)} bytes, the layout {layout.size}", remedy="Use an image of this layout."
+        )
     for slot in layout.slots:
         if slot not in calibrations:
-            raise CalibrationError(f"slot {slot!r} has no calibration")
+            raise CalibrationError(f"slot {slot!r} has no calibration", remedy="Give every slot its maps.")
         _pack_slot(memory, calibrations[slot], layout, layout.slot_offset(slot))
     order = ">" if layout.byte_order == "big" else "<"
     encoded = name.encode("utf-8")[:32].decode("utf-8", errors="ignore").encode("utf-8")
@@ -201,7 +203,10 @@ def _pack_slot(memory: bytearray, calibration: Calibration, layout: Layout, star
 def changed_blocks(old: bytes, new: bytes, block: int) -> list[int]:
     """Indices of the blocks in which two images of equal length differ."""
     if len(old) != len(new):
-        raise CalibrationError(f"images of {len(old)} and {len(new)} bytes cannot be compared block by block")
+        raise CalibrationError(
+            f"images of {len(old)} and {len(new)} bytes cannot be compared block by block",
+            remedy="Compare images of one unit.",
+        )
     return [
         i for i in range(len(new) // block) if old[i * block : (i + 1) * block] != new[i * block : (i + 1) * block]
     ]

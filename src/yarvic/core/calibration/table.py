@@ -22,7 +22,9 @@ class Axis:
 
     def __post_init__(self) -> None:
         if self.values.ndim != 1 or self.values.size < 1:
-            raise CalibrationError("an axis needs at least one break point", concerns=self.title)
+            raise CalibrationError(
+                "an axis needs at least one break point", concerns=self.title, remedy="Check layout and image."
+            )
         if not np.all(np.isfinite(self.values)) or np.any(np.diff(self.values) <= 0):
             raise CalibrationError(
                 "axis break points must be finite and rise", concerns=self.title, remedy="Check layout and image."
@@ -100,7 +102,9 @@ class Table:
         shape = (self.y.values.size, self.x.values.size)
         if self.values.shape != shape:
             raise CalibrationError(
-                f"values of shape {self.values.shape} do not fit axes of {shape}", concerns=self.key
+                f"values of shape {self.values.shape} do not fit axes of {shape}",
+                concerns=self.key,
+                remedy="Correct axes or values.",
             )
         bad = np.argwhere(~((self.values >= self.low - 1e-9) & (self.values <= self.high + 1e-9)))
         if bad.size:

@@ -85,7 +85,7 @@ class Runs(Records):
             there = {r[0] for r in db.execute("SELECT number FROM build")}
             on = max(there) if build is None else build
             if on not in there:
-                raise JobError(f"there is no build {on}", concerns=str(self.path))
+                raise JobError(f"there is no build {on}", concerns=str(self.path), remedy="Open the job again.")
             number = db.execute("SELECT count(*) FROM evidence").fetchone()[0]
             for run, rows in zip(runs, encoded, strict=True):
                 number += 1
@@ -140,7 +140,9 @@ class Runs(Records):
             (evidence_id,),
         )
         if not rows:
-            raise JobError(f"there is no log for {evidence_id!r}", concerns=str(self.path))
+            raise JobError(
+                f"there is no log for {evidence_id!r}", concerns=str(self.path), remedy="Choose another run."
+            )
         rows = [self._row(r, (int, str, str, str, str, int | None)) for r in rows]
         wanted = None if keys is None else set(keys)
         chosen = [r for r in rows if r[5] is not None and (wanted is None or r[1] in wanted)]
@@ -151,7 +153,11 @@ class Runs(Records):
         for position, key, title, quantity, unit, time_position in chosen:
             values, times = numbers[position], numbers[time_position]
             if values.size != times.size:
-                raise JobError(f"{title} has {values.size} samples but other time stamps", concerns=str(self.path))
+                raise JobError(
+                    f"{title} has {values.size} samples but other time stamps",
+                    concerns=str(self.path),
+                    remedy="Restore the job from a copy.",
+                )
             channels[key] = Channel(key, title, quantity, unit, times, values)
         return Log(channels)
 

@@ -202,7 +202,7 @@ class Job(Runs):
         """The edits that made a revision of its parent. Raises JobError when there is no such revision."""
         rows = self._rows("SELECT edits FROM revision WHERE id = ?", (revision_id,))
         if not rows:
-            raise JobError("there is no such revision", concerns=str(self.path))
+            raise JobError("there is no such revision", concerns=str(self.path), remedy="Choose one of the ladder.")
         return self._document(edits_from_json, rows[0][0], "list of edits")  # type: ignore[no-any-return]
 
     def revision(self, name: str) -> Revision:
@@ -210,7 +210,7 @@ class Job(Runs):
         for revision in self.revisions():
             if revision.name == name:
                 return revision
-        raise JobError(f"there is no revision {name!r}", concerns=str(self.path))
+        raise JobError(f"there is no revision {name!r}", concerns=str(self.path), remedy="Choose one of the ladder.")
 
     def next_name(self) -> str:
         """The name the next revision gets: a letter for the build and a number."""

@@ -99,7 +99,7 @@ def compression_ignition_factor(
     Raises UnitError when an argument is not positive.
     """
     if fuel_mg_per_litre_cycle <= 0.0 or boost_ratio <= 0.0:
-        raise UnitError("fuel quantity and boost ratio must be above zero")
+        raise UnitError("fuel quantity and boost ratio must be above zero", remedy="Check both.")
     d = _data()["compression-ignition"]
     kind = "turbo" if turbo else "aspirated"
     atmospheric = (99e3 / dry_pressure(air)) ** d[f"{kind}_pressure_exponent"] * (

@@ -189,7 +189,7 @@ class Sizing:
         """An input by its key. Raises YarvicError."""
         found = next((i for i in self.inputs if i.key == key), None)
         if found is None:
-            raise YarvicError(f"{self.title} asks for no {key!r}")
+            raise YarvicError(f"{self.title} asks for no {key!r}", remedy="Choose one of its entries.")
         return found
 
     def curve(self, values: Values) -> tuple[FloatArray, FloatArray]:

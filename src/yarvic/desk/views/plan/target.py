@@ -179,7 +179,7 @@ class TargetPanel(QWidget):
             values["value"] = round(float(from_canonical(asked, values["unit"])), UNITS[values["unit"]].decimals)
         changed = {**base, **values}
         if kept is None and changed["value"] == 0.0:
-            raise JobError("write the target's value first")
+            raise JobError("write the target's value first", remedy="The other entries follow it.")
         try:
             new = Target.model_validate({"quantity": UNITS[changed["unit"]].quantity, **changed})
         except ValidationError as error:

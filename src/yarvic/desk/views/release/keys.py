@@ -43,6 +43,7 @@ class KeysDialog(QDialog):
         self.setModal(True)
         self.resize(760, 460)
         self.known = KnownKeys()
+        self._closed = False
         self._do: Callable[[], None] = lambda: None
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 20, 24, 18)
@@ -218,9 +219,23 @@ class KeysDialog(QDialog):
     def _work(self, kind: str, do: Callable[[], T], then: Callable[[T], None]) -> None:
         self.fault.hide()
         s = self.session
-        s.requests.submit(s.request(kind), "Keys", lambda progress, cancelled: do(), then, failed=self._fail)
+        s.requests.submit(
+            s.request(kind),
+            "Keys",
+            lambda progress, cancelled: do(),
+            lambda outcome: None if self._closed else then(outcome),
+            failed=self._fail,
+        )
+
+    def done(self, result: int) -> None:
+        """Close; what is still under way is heard no more."""
+        self._closed = True
+        super().done(result)
 
     def _fail(self, error: YarvicError) -> None:
+        if self._closed:
+            self.session.failed.emit(error)
+            return
         self.fault.setText(str(error))
         self.fault.show()
 
