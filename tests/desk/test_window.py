@@ -803,3 +803,33 @@ def test_nothing_that_a_file_holds_is_markup(driver, demo_path):
         for shown in driver.window.findChildren(QLabel):
             if "<" in shown.text():
                 assert shown.textFormat() == Qt.TextFormat.PlainText, shown.text()
+
+
+@pytest.mark.parametrize("maps", [True, False])
+def test_every_command_of_every_step_can_be_given(empty, tmp_path, demo_path, monkeypatch, maps):
+    """With a job and its maps, and with one that has none yet: nothing is offered that ends in an error of ours."""
+    from PyQt6.QtWidgets import QFileDialog
+
+    from yarvic.core.job.template import begin, starts
+
+    for name in ("getOpenFileName", "getSaveFileName"):
+        monkeypatch.setattr(QFileDialog, name, lambda *_: ("", ""))
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: "")
+    path = Path(demo_path)
+    if not maps:
+        path = tmp_path / "bare.yarvic"
+        Job.create(path, begin(next(iter(starts())), "Plover"), author="Rowan Sedge").close()
+    empty.open(path)
+    if maps:
+        empty.window.session.bench.unit.seconds_per_block = 0.0
+    for step in range(1, 9):
+        empty.step(step)
+        for command in empty.window._commands():
+            if command.title == "Quit" or "demo" in command.title.lower() or command.title.startswith("Go to"):
+                continue
+            command.action()
+            empty.settle(2)
+            modal = QApplication.activeModalWidget()
+            if modal is not None:
+                modal.close()
+        empty.idle()

@@ -79,44 +79,46 @@ class Connection(sqlite3.Connection):
             lock.disconnected(file)
 
 
-def _said(error: sqlite3.Error, path: Path) -> tuple[str, str]:
-    """What happened and what to do, by SQLite's code for an error."""
-    name = getattr(error, "sqlite_errorname", None) or ""
-    if name == "SQLITE_READONLY_DBMOVED":
-        return MOVED
-    if name.startswith("SQLITE_FULL"):
-        return "the disk is full: nothing was changed", f"Free some space and do it again. {_WHOLE}"
-    if name.startswith(("SQLITE_READONLY", "SQLITE_PERM", "SQLITE_AUTH")):
-        return "the file may not be written", "Open it read only, or copy it to a folder of yours."
-    if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED")):
-        return (
-            f"another program holds the file{holders(path)}: nothing was changed",
-            "Close that program and do it again.",
-        )
-    if name.startswith("SQLITE_TOOBIG"):
-        return "a record is larger than a job file takes: nothing was changed", "Store less at once, a shorter log."
-    if name.startswith("SQLITE_NOMEM"):
-        return "there is not enough memory: nothing was changed", "Close other programs and do it again."
-    if name.startswith("SQLITE_IOERR"):
-        return _disk(path)
-    if name.startswith("SQLITE_CANTOPEN"):
-        return (
-            "the file, or what is written beside it, cannot be opened: nothing was changed",
-            f"See that its folder is there and may be written. {_WHOLE}",
-        )
-    if name.startswith("SQLITE_INTERRUPT"):
-        return "the job file is damaged: reading it comes to no end", "Restore it from a copy."
-    if "decode" in str(error):
-        return "the job file is damaged: it holds a text that is none", "Restore it from a copy."
-    if name.startswith("SQLITE_CONSTRAINT"):
-        return "this contradicts what is in the job: nothing was changed", "Open the job again and look."
-    return "the job file is damaged", "Restore it from a copy. Nothing was written to it."
-
-
 MOVED = (
     "the file was moved, deleted or replaced while it was open here: nothing was changed",
     "Put it back under its name, or save a copy of what is held here (Job, Save a copy).",
 )
+_ROLLBACK_DUE = ("its last writer was interrupted in the middle of a commit", f"Open the job again. {_WHOLE}")
+# What happened and what to do, by the beginning of SQLite's name for an error; the first that fits.
+_SAID = {
+    "SQLITE_READONLY_DBMOVED": MOVED,
+    "SQLITE_READONLY_ROLLBACK": _ROLLBACK_DUE,
+    "SQLITE_READONLY_RECOVERY": _ROLLBACK_DUE,
+    "SQLITE_READONLY": ("the file may not be written", "Open it read only, or copy it to a folder of yours."),
+    "SQLITE_PERM": ("the file may not be written", "Open it read only, or copy it to a folder of yours."),
+    "SQLITE_FULL": ("the disk is full: nothing was changed", f"Free some space and do it again. {_WHOLE}"),
+    "SQLITE_TOOBIG": (
+        "a record is larger than a job file takes: nothing was changed", "Store less at once, a shorter log.",
+    ),
+    "SQLITE_NOMEM": ("there is not enough memory: nothing was changed", "Close other programs and do it again."),
+    "SQLITE_CANTOPEN": (
+        "the file, or what is written beside it, cannot be opened: nothing was changed",
+        f"See that its folder is there and may be written. {_WHOLE}",
+    ),
+    "SQLITE_INTERRUPT": ("the job file is damaged: reading it comes to no end", "Restore it from a copy."),
+    "SQLITE_CONSTRAINT": (
+        "this contradicts what is in the job: nothing was changed", "Open the job again and look.",
+    ),
+}  # fmt: skip
+
+
+def _said(error: sqlite3.Error, path: Path) -> tuple[str, str]:
+    """What happened and what to do, by SQLite's code for an error."""
+    name = _code(error)
+    if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED")):
+        what = f"another program holds the file{holders(path)}: nothing was changed"
+        return what, "Close that program and do it again."
+    if name.startswith("SQLITE_IOERR"):
+        return _disk(path)
+    if "decode" in str(error):
+        return "the job file is damaged: it holds a text that is none", "Restore it from a copy."
+    damaged = ("the job file is damaged", "Restore it from a copy. Nothing was written to it.")
+    return next((said for begins, said in _SAID.items() if name.startswith(begins)), damaged)
 
 
 def _disk(path: Path) -> tuple[str, str]:
@@ -215,7 +217,7 @@ def _set_right(path: Path) -> None:
     A reader cannot do that, so it is done with the right to write, for a moment. Raises JobError when that right is
     not to be had: then the file cannot be read honestly either.
     """
-    if not _journal(path).exists():
+    if not _journal(path).exists() or lock.is_held(lock.inode(path)):
         return
     try:
         held = WriteLock(path)

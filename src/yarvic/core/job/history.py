@@ -99,7 +99,11 @@ def write_line(
 
 def all_records(connection: sqlite3.Connection) -> list[Record]:
     """Every record of a job."""
-    return [(kind, str(row[0])) for kind, query in _RECORDS.items() for row in connection.execute(query).fetchall()]
+    return [
+        (kind, str(row[0]))
+        for kind, key in _KEYS.items()
+        for row in connection.execute(f"SELECT {key} FROM {kind}").fetchall()  # noqa: S608 - our own names
+    ]
 
 
 def seal(connection: sqlite3.Connection, time: str, version: int) -> None:
@@ -146,7 +150,7 @@ def _record_faults(
 ) -> list[str]:
     faults, there = [], set()
     for kind, query in _RECORDS.items():
-        for row in connection.execute(query).fetchall():
+        for row in connection.execute(query):
             _ask(cancelled)
             record = (kind, str(row[0]))
             there.add(record)

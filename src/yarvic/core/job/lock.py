@@ -32,6 +32,7 @@ MOUNTS = Path("/proc/self/mountinfo")
 # what else was opened stays so.
 _connections: Counter[Inode] = Counter()
 _parked: dict[Inode, list[int]] = {}
+_held: set[Inode] = set()  # files that this process has the right to write
 
 
 def inode(path: Path) -> Inode:
@@ -48,6 +49,11 @@ def inode(path: Path) -> Inode:
 def is_connected(file: Inode) -> bool:
     """Whether this process has a connection to a file."""
     return _connections[file] > 0
+
+
+def is_held(file: Inode) -> bool:
+    """Whether this process has the right to write a file."""
+    return file in _held
 
 
 def connected(file: Inode) -> None:
@@ -124,6 +130,8 @@ class WriteLock:
     def __init__(self, path: Path) -> None:
         self._inode = inode(path)
         self._handle: int | None = None
+        if is_held(self._inode):
+            raise _in_use(path, " (this program)")
         real = Path(os.path.realpath(path))
         for place in (real, real.parent):
             if not os.access(place, os.W_OK):
@@ -142,23 +150,29 @@ class WriteLock:
             fcntl.flock(self._handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             self.release()
-            raise JobInUseError(
-                f"the job is open in another window{' (this program)' if is_connected(self._inode) else holders(path)}",
-                concerns=str(path),
-                remedy="Close it there, or open it here read only.",
-            ) from None
+            raise _in_use(path, holders(path)) from None
         except OSError as error:
             self.release()
             remedy = "Open the job read only, or copy it to a folder of yours."
             raise JobNotWritableError(cannot(error, "written", "").what, concerns=str(name), remedy=remedy) from None
+        _held.add(self._inode)
 
     def release(self) -> None:
         """Give the right back."""
         handle, self._handle = self._handle, None
         if handle is not None:
+            _held.discard(self._inode)
             with suppress(OSError):
                 fcntl.flock(handle, fcntl.LOCK_UN)
             _close(handle, self._inode)
+
+
+def _in_use(path: Path, by: str) -> JobInUseError:
+    return JobInUseError(
+        f"the job is open in another window{by}",
+        concerns=str(path),
+        remedy="Close it there, or open it here read only.",
+    )
 
 
 def holders(path: Path) -> str:

@@ -311,7 +311,11 @@ class MapsView(View):
 
     def _slots(self) -> list[tuple[str, Callable[[], None]]]:
         job = self.session.job
-        return [(f"{n} slot", partial(self.maps.choose_slot, n)) for n in job.layout.slots] if job is not None else []
+        return (
+            [(f"{n} slot", partial(self.maps.choose_slot, n)) for n in job.layout.slots]
+            if job is not None and job.has_maps
+            else []
+        )
 
     # -- editing
 
@@ -426,16 +430,14 @@ class MapsView(View):
 
     def commands(self) -> list[Command]:
         """Commands of this view."""
+        job = self.session.job
+        if job is None or not job.has_maps:
+            return []
         tables = [Command(f"Show {title}", "", partial(self.maps.choose, key)) for key, title in self.maps.titles()]
         edits = [
             Command(f"{text} the selected cells", key, partial(self._begin, op)) for op, (text, key) in WORDS.items()
         ]
-        slots = []
-        if self.session.job is not None:
-            slots = [
-                Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n))
-                for n in self.session.job.layout.slots
-            ]
+        slots = [Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n)) for n in job.layout.slots]
         return [*tables, *edits, *slots]
 
     def main_widget(self) -> QWidget:
