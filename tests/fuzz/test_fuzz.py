@@ -31,7 +31,7 @@ DOORS = {
     "core/job/records.py": "a copy of an open job, in memory; documents of its columns",
     "core/job/runs.py": "documents of its columns",
     "core/job/store.py": "documents of its columns",
-    "core/job/schema.py": "our own schemas, in memory",
+    "core/job/shape.py": "our own schemas, in memory",
     "core/job/history.py": "unpacks an image within its bound",
     "core/job/columns.py": "unpacks columns within their bounds",
     "core/job/lock.py": "the lock itself, and the kernel's own tables",

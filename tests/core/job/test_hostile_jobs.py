@@ -13,7 +13,8 @@ import pytest
 from yarvic.core.errors import JobError, JobInUseError, JobNotWritableError, YarvicError
 from yarvic.core.job import columns, file, history, lock
 from yarvic.core.job.file import verify
-from yarvic.core.job.schema import VERSION, shapes
+from yarvic.core.job.schema import VERSION
+from yarvic.core.job.shape import shapes
 from yarvic.core.job.store import Job
 from yarvic.core.reading import DEFECTS
 from yarvic.demo.story import AUTHOR

@@ -16,7 +16,8 @@ from yarvic.core.job import lock
 from yarvic.core.job.history import History, check
 from yarvic.core.job.lock import WriteLock, holders
 from yarvic.core.job.migrations import bring_up_to_date, lay_over
-from yarvic.core.job.schema import SEALED_SINCE, VERSION, check_schema, script
+from yarvic.core.job.schema import SEALED_SINCE, VERSION, script
+from yarvic.core.job.shape import check_schema
 from yarvic.core.reading import check_file, understood
 
 APPLICATION_ID = 0x59524A42  # "YRJB"

@@ -1,83 +1,21 @@
-"""What a job file may hold, by its version: compared when one is opened, and anything else is refused."""
+"""The schema of a job file: what each version is made of."""
 
 from __future__ import annotations
 
 import re
-import sqlite3
-from collections.abc import Mapping
-from functools import cache
 from importlib.resources import files
-from pathlib import Path
-
-from yarvic.core.errors import JobError, in_plain
 
 VERSION = 4
 SEALED_SINCE = 4  # files of an older version carry no sums of their history
-# More entries than this no list of tables is read for.
-MOST_ENTRIES = 200
 # A statement and the name of what it makes.
 _STATEMENT = re.compile(r"CREATE (?:TABLE|INDEX) (?P<name>\w+)[^;]*;\n")
-Shape = frozenset[tuple[str, str]]  # kind of entry (table, index), and the text that made it
 
 
 def script(version: int) -> str:
     """The statements that make an empty job file of a version: those of version 1, with what each later one changed."""
     made: dict[str, str] = {}
     for step in range(1, version + 1):
-        text = files("yarvic.core.job").joinpath(f"schema/{step}.sql").read_text("utf-8")
+        text = files("yarvic.core.job").joinpath(f"data/schema-{step}.sql").read_text("utf-8")
         for statement in _STATEMENT.finditer(text):
             made[statement.group("name")] = statement.group()
     return "".join(made.values())
-
-
-@cache
-def shapes(version: int) -> Mapping[str, Shape]:
-    """Each table and index of a version, by name, as any Yarvic left it: made so, or brought up from an older one."""
-    from yarvic.core.job.migrations import bring_up_to_date
-
-    found: dict[str, set[tuple[str, str]]] = {}
-    for made_as in range(1, version + 1):
-        connection = sqlite3.connect(":memory:", isolation_level=None)
-        try:
-            connection.executescript(script(made_as))
-            bring_up_to_date(connection, made_as, version)
-            rows = connection.execute("SELECT name, type, sql FROM sqlite_master WHERE sql IS NOT NULL").fetchall()
-        finally:
-            connection.close()
-        for name, kind, sql in rows:
-            found.setdefault(name, set()).add((kind, sql))
-    return {name: frozenset(ways) for name, ways in found.items()}
-
-
-def check_schema(connection: sqlite3.Connection, version: int, path: Path) -> None:
-    """Raise JobError when a file holds other tables, indices, or columns than its version has, or anything that acts by
-    itself: a trigger, a view.
-    """
-    rows = connection.execute(
-        "SELECT type, name, tbl_name, sql FROM main.sqlite_master LIMIT ?", (MOST_ENTRIES + 1,)
-    ).fetchall()
-    wanted, there = shapes(version), set()
-    for kind, name, table, sql in rows:
-        implied = kind == "index" and sql is None and name in _implied(wanted, table)
-        if implied:
-            continue
-        if (kind, sql) not in wanted.get(name, ()) or name in there:
-            raise JobError(
-                f"this is no job file as Yarvic writes them: it holds a {in_plain(str(kind), 20)} of another form,"
-                f" {in_plain(str(name), 60)}",
-                concerns=str(path),
-                remedy="It may act by itself, so it was not opened. Restore the job from a copy, and ask who changed it.",
-            )
-        there.add(name)
-    missing = sorted(wanted.keys() - there)
-    if missing:
-        raise JobError(
-            f"the job file is damaged: it lacks {', '.join(missing)}",
-            concerns=str(path),
-            remedy="Restore it from a copy.",
-        )
-
-
-def _implied(wanted: Mapping[str, Shape], table: object) -> set[str]:
-    """The names of the indices that a table of ours has by itself."""
-    return {f"sqlite_autoindex_{table}_{n}" for n in (1, 2)} if table in wanted else set()
