@@ -211,7 +211,7 @@ def test_verify_says_apart_whole_by_whom_and_known(tmp_path, package):
     key = of_seed(bytes(range(32)), "Rowan Sedge", date(2026, 1, 1))
     path = package(key)
     done = yarvic("verify", path, "--require-signature", home=home)
-    assert done.returncode == 0 and "Whole: nothing was changed." in done.stdout
+    assert done.returncode == 0 and "Whole: every file is what its manifest names." in done.stdout
     assert "unknown here" in done.stdout and key.public.fingerprint in done.stdout
     assert "\x1b" not in done.stdout and "\x07" not in done.stdout
     # The key comes as a file, and its fingerprint from its owner.

@@ -27,7 +27,7 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
         "5 Dyno",
         "B2 may be signed",
         "signed by Rowan Sedge",
-        "Whole: nothing was changed. Signed by key",
+        "Whole: every file is what its manifest names. Signed by key",
         "injected faults: tired pump 40 %",
         "Torque for the gearbox, tag 42",
         "A2 (working)",

@@ -160,25 +160,31 @@ def parse_json(text: str | bytes, *, source: str, error_type: type[YarvicError] 
         return _believed(value, source, error_type)
 
 
-def _believed(value: Any, source: str, error_type: type[YarvicError], level: int = 0) -> Any:
-    """The same value, where every part of it is within the bounds of a document."""
-    if level > MOST_LEVELS:
-        raise _too_much("is nested too deeply", source, error_type)
+def _believed(value: Any, source: str, error_type: type[YarvicError], *place: object) -> Any:
+    """The same value, where every part of it is within the bounds of a document; `place` leads to it."""
+
+    def bad(what: str) -> YarvicError:
+        where = in_plain(".".join(str(p) for p in place[:8]), 120)
+        return _too_much(what, f"{source}, {where}" if where else source, error_type)
+
+    if len(place) > MOST_LEVELS:
+        raise bad("is nested too deeply")
     if isinstance(value, dict):
         for key, each in value.items():
-            _believed(key, source, error_type, level + 1)
-            _believed(each, source, error_type, level + 1)
+            if len(key) > MOST_LETTERS:
+                raise bad("holds a name without end")
+            _believed(each, source, error_type, *place, key)
     elif isinstance(value, list):
-        for each in value:
-            _believed(each, source, error_type, level + 1)
+        for number, each in enumerate(value, 1):
+            _believed(each, source, error_type, *place, number)
     elif isinstance(value, str):
         if len(value) > MOST_LETTERS:
-            raise _too_much("holds a text without end", source, error_type)
+            raise bad("holds a text without end")
     elif isinstance(value, float):
         if not math.isfinite(value):
-            raise _too_much("holds a number without end, or none where one belongs", source, error_type)
+            raise bad("holds a number without end, or none where one belongs")
     elif isinstance(value, int) and abs(value) >= MOST_WHOLE:
-        raise _too_much("holds a number that cannot be", source, error_type)
+        raise bad("holds a number that cannot be")
     return value
 
 

@@ -22,6 +22,7 @@ class Report:
     faults: tuple[str, ...]
     signers: tuple[tuple[str, Signer], ...]
     document: dict[str, Any] = field(repr=False)
+    fits: str  # what it means to be whole
 
     @property
     def intact(self) -> bool:
@@ -36,7 +37,7 @@ class Report:
     @property
     def verdict(self) -> str:
         """Whether it is whole, in words."""
-        return "Whole: nothing was changed." if self.intact else "Not whole: it was changed."
+        return f"Whole: {self.fits}." if self.intact else "Not whole: it was changed."
 
 
 def report_of(path: Path, cancelled: Callable[[], bool] = lambda: False) -> Report:
@@ -62,7 +63,8 @@ def _of_package(path: Path) -> Report:
         "manifest_sha256": v.manifest_sha256,
         "manifest": m.model_dump(mode="json"),
     }
-    return Report(path.name, about, v.faults, (("", signer),), document)
+    fits = "every file is what its manifest names"
+    return Report(path.name, about, v.faults, (("", signer),), document, fits)
 
 
 def _of_job(path: Path, cancelled: Callable[[], bool]) -> Report:
@@ -78,7 +80,8 @@ def _of_job(path: Path, cancelled: Callable[[], bool]) -> Report:
         "head": h.head,
         "releases": [{"revision": name, **_document(signer)} for name, signer in v.releases],
     }
-    return Report(path.name, (about,), v.faults, v.releases, document)
+    fits = "journal and records fit together"
+    return Report(path.name, (about,), v.faults, v.releases, document, fits)
 
 
 def _when(time: str) -> str:
