@@ -162,30 +162,31 @@ def parse_json(text: str | bytes, *, source: str, error_type: type[YarvicError] 
 
 def _believed(value: Any, source: str, error_type: type[YarvicError], *place: object) -> Any:
     """The same value, where every part of it is within the bounds of a document; `place` leads to it."""
-
-    def bad(what: str) -> YarvicError:
+    fault = _fault(value) or ("is nested too deeply" if len(place) > MOST_LEVELS else "")
+    if fault:
         where = in_plain(".".join(str(p) for p in place[:8]), 120)
-        return _too_much(what, f"{source}, {where}" if where else source, error_type)
-
-    if len(place) > MOST_LEVELS:
-        raise bad("is nested too deeply")
+        raise _too_much(fault, f"{source}, {where}" if where else source, error_type)
     if isinstance(value, dict):
         for key, each in value.items():
-            if len(key) > MOST_LETTERS:
-                raise bad("holds a name without end")
             _believed(each, source, error_type, *place, key)
     elif isinstance(value, list):
         for number, each in enumerate(value, 1):
-            _believed(each, source, error_type, *place, number)
-    elif isinstance(value, str):
-        if len(value) > MOST_LETTERS:
-            raise bad("holds a text without end")
-    elif isinstance(value, float):
-        if not math.isfinite(value):
-            raise bad("holds a number without end, or none where one belongs")
-    elif isinstance(value, int) and abs(value) >= MOST_WHOLE:
-        raise bad("holds a number that cannot be")
+            if type(each) is not float or not math.isfinite(each):  # most parts of a long list are fine
+                _believed(each, source, error_type, *place, number)
     return value
+
+
+def _fault(value: Any) -> str:
+    """What is wrong with one part by itself; empty when nothing is."""
+    if isinstance(value, str) and len(value) > MOST_LETTERS:
+        return "holds a text without end"
+    if isinstance(value, dict) and any(len(key) > MOST_LETTERS for key in value):
+        return "holds a name without end"
+    if isinstance(value, float) and not math.isfinite(value):
+        return "holds a number without end, or none where one belongs"
+    if isinstance(value, int) and abs(value) >= MOST_WHOLE:
+        return "holds a number that cannot be"
+    return ""
 
 
 def _too_much(what: str, source: str, error_type: type[YarvicError]) -> YarvicError:
