@@ -14,6 +14,7 @@ from PyQt6.QtCore import QCoreApplication, QEvent, QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QApplication, QDialog, QFileDialog, QLineEdit, QMenu, QWidget
 
+from yarvic.core.errors import YarvicError
 from yarvic.core.reading import DEFECTS
 from yarvic.desk.app import make_window, unexpected
 from yarvic.state.settings import Settings
@@ -190,6 +191,8 @@ def use(job, folder, seed, events, theme, monkeypatch):
     for _ in range(events):
         try:
             user.act()
+        except YarvicError as error:
+            assert error.remedy  # a refusal, which the window shows
         except Exception as error:  # noqa: BLE001 - a wrapped object that is gone, or a slip of ours: told apart below
             if "has been deleted" not in str(error):
                 wrong.append(f"{type(error).__name__}: {error} after {user.done[-4:]}")

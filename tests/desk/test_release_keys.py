@@ -57,7 +57,11 @@ def test_a_key_is_made_at_the_first_signature_and_may_have_a_passphrase(driver):
     driver.idle()
     shown = view.findChild(VerifyDialog)
     words = " ".join(t.text() for t in shown.findChildren(QLabel))
-    assert "Whole: every file is what its manifest names." in words and own.fingerprint in words and "known here since" in words
+    assert (
+        "Whole: every file is what its manifest names." in words
+        and own.fingerprint in words
+        and "known here since" in words
+    )
     leave(driver, shown)
     view.verify(driver.window.session.job.path)
     driver.idle()

@@ -650,7 +650,7 @@ def test_an_error_nobody_foresaw_is_shown_and_nothing_is_lost(driver, monkeypatc
 def _raised(action):
     try:
         action()
-    except ZeroDivisionError as error:
+    except Exception as error:  # noqa: BLE001 - whatever it is
         return type(error), error, error.__traceback__
     raise AssertionError
 
@@ -833,3 +833,15 @@ def test_every_command_of_every_step_can_be_given(empty, tmp_path, demo_path, mo
             if modal is not None:
                 modal.close()
         empty.idle()
+
+
+def test_a_refusal_is_shown_as_it_is(driver, demo_path):
+    """Not as a slip of ours: a job that is open read only, and a command that would change it."""
+    from yarvic.desk.app import unexpected
+
+    before = len(unexpected().errors)
+    driver.open(Path(demo_path), read_only=True)
+    unexpected()._hook(*_raised(lambda: driver.window.session.job.note("test", "no")))
+    assert "open read only" in driver.window.notice.what.text()
+    assert "inside Yarvic" not in driver.window.notice.what.text()
+    assert len(unexpected().errors) == before

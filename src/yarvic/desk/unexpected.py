@@ -1,4 +1,4 @@
-"""Errors that nobody foresaw: they are shown in the window, not swallowed, and the work on disk is safe."""
+"""What is raised where Qt calls us: a refusal is shown as it is, an error that nobody foresaw with its details."""
 
 from __future__ import annotations
 
@@ -23,11 +23,15 @@ class Unexpected(QObject):
         sys.excepthook = self._hook
 
     def _hook(self, kind: type[BaseException], value: BaseException, trace: TracebackType | None) -> None:
+        # What a signal's listeners raise comes wrapped: what is told is the cause.
+        cause = value.__cause__ or value
+        refused = next((e for e in (value, cause) if isinstance(e, YarvicError)), None)
+        if refused is not None:
+            self.happened.emit(refused)  # it says why and what to do: that is no slip of ours
+            return
         self._before(kind, value, trace)
         if not issubclass(kind, Exception):
             return
-        # What a signal's listeners raise comes wrapped: what is told is the cause.
-        cause = value.__cause__ or value
         error = YarvicError(
             f"something went wrong inside Yarvic ({type(cause).__name__}: {cause})",
             remedy="The draft and all that was committed are on disk. Please report this with the details.",
