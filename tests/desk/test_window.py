@@ -845,3 +845,31 @@ def test_a_refusal_is_shown_as_it_is(driver, demo_path):
     assert "open read only" in driver.window.notice.what.text()
     assert "inside Yarvic" not in driver.window.notice.what.text()
     assert len(unexpected().errors) == before
+
+
+def test_a_job_that_goes_away_under_the_window_is_offered_to_be_saved(driver, tmp_path, monkeypatch):
+    from PyQt6.QtWidgets import QFileDialog
+
+    session, notice = driver.window.session, driver.window.notice
+    lines, path = len(session.job.journal()), session.job.path
+    path.unlink()
+    session.attempt(lambda: session.job.note("test", "lost?"))
+    assert "moved, deleted or replaced" in notice.what.text() and notice.offer.text() == "Save a copy"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "kept.yarvic"), ""))
+    driver.click(notice.offer)
+    driver.idle()
+    assert "The copy is saved" in driver.window.status.message.text() and not path.exists()
+    driver.open(tmp_path / "kept.yarvic")
+    assert len(session.job.journal()) == lines
+
+
+def test_a_home_that_may_not_be_written_is_said_at_the_start(qapp, monkeypatch):
+    monkeypatch.setenv("YARVIC_HOME", "/proc/none")
+    window = make_window()
+    window.show()
+    try:
+        assert "settings' folder may not be written" in window.notice.what.text()
+        assert "Jobs are not touched" in window.notice.remedy.text()
+    finally:
+        window.close()
+        window.deleteLater()

@@ -64,6 +64,10 @@ class JobNotWritableError(JobError):
     """The job's folder may not be written; the job may still be read."""
 
 
+class JobGoneError(JobError):
+    """The job's file was moved, deleted or replaced while it was open; what is held can still be saved."""
+
+
 class LinkError(YarvicError):
     """The control unit did not do what was asked."""
 

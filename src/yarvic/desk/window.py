@@ -21,7 +21,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yarvic.core.errors import FormatError, JobInUseError, JobNotWritableError, NotReadyError, YarvicError
+from yarvic.core.errors import (
+    FormatError,
+    JobGoneError,
+    JobInUseError,
+    JobNotWritableError,
+    NotReadyError,
+    YarvicError,
+)
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.desk.demos import Demos
 from yarvic.desk.ladder import Ladder
@@ -281,6 +288,8 @@ class Window(QMainWindow):
     def _show_error(self, error: YarvicError) -> None:
         if isinstance(error, NotReadyError):
             self.notice.show_error(error, "Go to readiness", partial(self.show_vehicle, "readiness"))
+        elif isinstance(error, JobGoneError) and self.session.job is not None:
+            self.notice.show_error(error, "Save a copy", self._job_view().ask_to_copy)
         else:
             self.notice.show_error(error)
 

@@ -11,7 +11,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from urllib.parse import quote
 
-from yarvic.core.errors import Cancelled, JobError, JobInUseError
+from yarvic.core.errors import Cancelled, JobError, JobGoneError, JobInUseError
 from yarvic.core.job import lock
 from yarvic.core.job.history import History, check
 from yarvic.core.job.lock import WriteLock, holders
@@ -155,7 +155,8 @@ def reporting(path: Path) -> Iterator[None]:
         ) from None
     except sqlite3.Error as error:
         what, remedy = _said(error, path)
-        raise JobError(what, concerns=str(path), remedy=remedy, details=_code(error)) from error
+        kind = JobGoneError if (what, remedy) == MOVED else JobError
+        raise kind(what, concerns=str(path), remedy=remedy, details=_code(error)) from error
 
 
 def _code(error: sqlite3.Error) -> str:
@@ -294,7 +295,7 @@ def still_there(connection: Connection, path: Path) -> None:
         if lock.inode(path) == connection.file:
             return
     what, remedy = MOVED
-    raise JobError(what, concerns=str(path), remedy=remedy)
+    raise JobGoneError(what, concerns=str(path), remedy=remedy)
 
 
 def verify(
