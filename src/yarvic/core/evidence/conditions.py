@@ -25,27 +25,30 @@ RUN_SHORT = {"inertia": "free", "ramp": "ramp", "hold": "held", "road": "road", 
 class Conditions(Document):
     """Weather, fuel and rig of a run. Stored with the evidence; `simulated` stays with it into every sheet."""
 
-    pressure_pa: float
-    temperature_k: float
-    relative_humidity: float
+    # Wide enough for any air that can be breathed, and any charge: `air` holds it to what a dyno may see.
+    pressure_pa: Annotated[float, Field(gt=0, le=200e3)]
+    temperature_k: Annotated[float, Field(gt=0, le=400)]
+    relative_humidity: Annotated[float, Field(ge=0, le=1)]
     fuel: str
     slot: str = ""  # of the maps that the unit ran on; empty where nobody said
     dyno: str
-    gear: Annotated[int, Field(ge=1)]
+    gear: Annotated[int, Field(ge=1, le=40)]
     throttle: Annotated[float, Field(ge=0, le=1)]
     engine_per_roller: Annotated[float, Field(gt=0)] | None = None
     roller_inertia_kg_m2: Annotated[float, Field(gt=0)] | None = None
-    cool_down_s: Annotated[float, Field(ge=0)]
-    charge_start_k: float
+    cool_down_s: Annotated[float, Field(ge=0, le=1e7)]
+    charge_start_k: Annotated[float, Field(gt=0, le=1500)]
     simulated: bool
     run: Literal["inertia", "ramp", "hold", "road", "climb", "coast"] = "inertia"
     fan: Annotated[float, Field(ge=0, le=1)] = 1.0
-    grade: float = 0.0
+    grade: Annotated[float, Field(ge=-1, le=1)] = 0.0
     mass_kg: Annotated[float, Field(gt=0)] | None = None
     turning_inertia_kg_m2: Annotated[float, Field(gt=0)] | None = (
         None  # of a coast-down: all that turns, at the roller
     )
-    faults: dict[str, float] = Field(default_factory=dict)  # switched on at the simulated bench, by severity
+    faults: dict[str, Annotated[float, Field(ge=0, le=1)]] = Field(
+        default_factory=dict
+    )  # switched on at the simulated bench, by severity
 
     @property
     def air(self) -> Air:
