@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from asking import asked_to_sign
 from pictures import painted
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -19,8 +20,7 @@ from yarvic.core.job.template import read_sheet, write_sheet
 from yarvic.core.release.gate import is_open
 from yarvic.core.release.grounds import written
 from yarvic.desk.theme import tokens
-from yarvic.desk.views.release.sign import SignDialog
-from yarvic.state.release import begin_waiver, waive
+from yarvic.state.release import begin_waiver
 
 pytestmark = pytest.mark.window
 
@@ -131,19 +131,6 @@ def test_a_waiver_that_has_lapsed_is_shown_and_keeps_the_gate_shut(driver, findi
     driver.fill(view.signer, "Rowan Sedge")
     driver.click(view.sign)
     assert session.job.releases() == [r for r in session.job.releases() if r.revision_id != revision.id]
-
-
-def asked_to_sign(driver):
-    """The session, the view, and the open question whether B1 is to be signed."""
-    session = driver.window.session
-    waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "closed course")
-    driver.step(8)
-    view = driver.window.view("release")
-    driver.fill(view.signer, "Rowan Sedge")
-    driver.click(view.sign)
-    driver.wait("the question", lambda: view.findChild(SignDialog) is not None)
-    dialog = view.findChild(SignDialog)
-    return session, view, dialog
 
 
 def test_what_the_question_named_is_what_is_signed(driver):

@@ -7,6 +7,7 @@ from datetime import date
 from pathlib import Path
 
 import pytest
+from asking import asked_to_sign
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QLabel
 
@@ -14,25 +15,15 @@ from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.job.template import write_sheet
 from yarvic.core.release.keys import key_path, of_seed, to_toml
 from yarvic.desk.views.release.keys import KeysDialog
-from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.verify import VerifyDialog
 from yarvic.state.keys import keys_folder, known_keys
-from yarvic.state.release import begin_waiver, waive
 
 LINNET = of_seed(bytes(range(32)), "Linnet Ash", date(2026, 1, 1))
 
 
 def asked(driver):
     """The open question before B1 is signed."""
-    session = driver.window.session
-    if not any(w.condition == "check Knock" for w in session.job.waivers(session.job.revision("B1").id)):
-        waive(session, begin_waiver(session, "check Knock"), "Rowan Sedge", "closed course")
-    driver.step(8)
-    view = driver.window.view("release")
-    driver.fill(view.signer, "Rowan Sedge")
-    driver.click(view.sign)
-    driver.wait("the question", lambda: view.findChild(SignDialog) is not None)
-    return view, view.findChild(SignDialog)
+    return asked_to_sign(driver)[1:]
 
 
 def leave(driver, dialog):

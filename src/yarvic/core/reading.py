@@ -131,14 +131,19 @@ def cannot(
     return error_type(what.format(verb=verb), concerns=concerns, remedy=f"{remedy} {safe}".strip())
 
 
-def check_file(path: Path, most_bytes: int, error_type: type[YarvicError] = FormatError) -> int:
-    """The size of a file. Raises an error of this type where it is none, or has more bytes than are read."""
+def looked_up(path: Path, error_type: type[YarvicError] = FormatError) -> os.stat_result:
+    """What the system knows of a file. Raises an error of this type where the name leads nowhere."""
     try:
-        found = os.stat(path)
+        return os.stat(path)
     except OSError as error:
         raise cannot(error, "read", str(path), error_type) from None
     except ValueError:
         raise error_type("is no name of a file", concerns=str(path), remedy="Choose another file.") from None
+
+
+def check_file(path: Path, most_bytes: int, error_type: type[YarvicError] = FormatError) -> int:
+    """The size of a file. Raises an error of this type where it is none, or has more bytes than are read."""
+    found = looked_up(path, error_type)
     if not stat.S_ISREG(found.st_mode):
         what = "is a folder" if stat.S_ISDIR(found.st_mode) else "is no file but a device or a pipe"
         raise error_type(what, concerns=str(path), remedy="Choose a file.")

@@ -436,3 +436,49 @@ def test_signing_is_documented_as_it_is_done(package):
     members, _ = archive.unpack(package)
     text, signature = members[MANIFEST], members[SIGNATURE].decode().strip()
     assert signed_by(json.loads(text)["key"], signature, b"yarvic release 2\0" + text)
+
+
+# -- a job with its releases
+
+
+def test_a_release_in_a_job_is_held_against_its_manifest(tmp_path, facts, files):
+    """Whoever writes job and history anew, and has not the key, cannot bring record and manifest together."""
+    import sqlite3
+
+    from yarvic.bench.vehicles import layout_text
+    from yarvic.core.job import history
+    from yarvic.core.job.store import Job
+    from yarvic.core.release.whole_job import verify_job
+    from yarvic.demo.fieldfare import FIELDFARE
+
+    path = tmp_path / "a.yarvic"
+    job = Job.create(path, FIELDFARE.sheet(), layout_text("fieldfare"), stock_image("fieldfare"), author="x")
+    lines, head = job.head()
+    now = {"revision": "Stock", "history": {"lines": lines, "sha256": head}, "image_sha256": job.revisions()[0].image}
+    built = build_package(files, {**facts, **now}, KEY)
+    job.record_release(1, "Rowan Sedge", built.sha256, "a.zip", built.manifest, built.signature)
+    job.close()
+    v = verify_job(path, known(KEY.public))
+    assert v.intact and v.releases[0][0] == "Stock" and v.releases[0][1].state == "known"
+    for change, fault in (
+        ("UPDATE release SET name = 'Somebody'", "another revision or signer"),
+        ("UPDATE release SET manifest_sha256 = 'ab'", "not the one that was recorded"),
+        ("UPDATE release SET manifest = replace(manifest, 'why', 'who')", "does not fit its manifest"),
+        ("UPDATE journal SET sentence = 'x' WHERE id = 1", "not the one that was signed"),
+    ):
+        other = tmp_path / "other.yarvic"
+        other.write_bytes(path.read_bytes())
+        connection = sqlite3.connect(other, isolation_level=None)
+        connection.execute(change)
+        # The whole chain anew, as anybody could who reads docs/security.md.
+        connection.execute("DELETE FROM journal WHERE subject = 'release'")
+        history.write_line(connection, "t", "release", "again", [("release", "1")])
+        previous = ""
+        for row in connection.execute(
+            "SELECT id, time, subject, sentence, about FROM journal ORDER BY id"
+        ).fetchall():
+            previous = history.link(previous, *row)
+            connection.execute("UPDATE journal SET hash = ? WHERE id = ?", (previous, row[0]))
+        connection.close()
+        found = verify_job(other, known(KEY.public))
+        assert found.history.faults == () and any(fault in f for f in found.faults), (change, found.faults)

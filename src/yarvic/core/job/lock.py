@@ -9,7 +9,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from yarvic.core.errors import JobError, JobInUseError, JobNotWritableError
-from yarvic.core.reading import cannot
+from yarvic.core.reading import cannot, looked_up
 
 Inode = tuple[int, int]
 # File systems whose locks another computer may not see, or that do not tell them apart from SQLite's own.
@@ -37,12 +37,7 @@ _held: set[Inode] = set()  # files that this process has the right to write
 
 def inode(path: Path) -> Inode:
     """Which file a name leads to. Raises JobError when it leads nowhere."""
-    try:
-        found = os.stat(path)
-    except OSError as error:
-        raise cannot(error, "read", str(path), JobError) from None
-    except ValueError:
-        raise JobError("is no name of a file", concerns=str(path), remedy="Choose another file.") from None
+    found = looked_up(path, JobError)
     return found.st_dev, found.st_ino
 
 
@@ -155,6 +150,10 @@ class WriteLock:
             self.release()
             remedy = "Open the job read only, or copy it to a folder of yours."
             raise JobNotWritableError(cannot(error, "written", "").what, concerns=str(name), remedy=remedy) from None
+        if not aside:
+            # What was locked is what was opened, whatever the name has come to lead to since.
+            opened = os.fstat(self._handle)
+            self._inode = opened.st_dev, opened.st_ino
         _held.add(self._inode)
 
     def release(self) -> None:

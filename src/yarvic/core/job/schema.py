@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
+from functools import cache
 from importlib.resources import files
 
 VERSION = 4
@@ -12,10 +14,16 @@ _STATEMENT = re.compile(r"CREATE (?:TABLE|INDEX) (?P<name>\w+)[^;]*;\n")
 
 
 def script(version: int) -> str:
-    """The statements that make an empty job file of a version: those of version 1, with what each later one changed."""
+    """The statements that make an empty job file of a version."""
+    return "".join(statements(version).values())
+
+
+@cache
+def statements(version: int) -> Mapping[str, str]:
+    """They by the name of what they make: those of version 1, with what each later one changed."""
     made: dict[str, str] = {}
     for step in range(1, version + 1):
         text = files("yarvic.core.job").joinpath(f"data/schema-{step}.sql").read_text("utf-8")
         for statement in _STATEMENT.finditer(text):
             made[statement.group("name")] = statement.group()
-    return "".join(made.values())
+    return made

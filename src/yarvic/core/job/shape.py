@@ -9,7 +9,7 @@ from pathlib import Path
 
 from yarvic.core.errors import JobError, in_plain
 from yarvic.core.job.migrations import bring_up_to_date
-from yarvic.core.job.schema import script
+from yarvic.core.job.schema import script, statements
 
 # More entries than this no list of tables is read for.
 MOST_ENTRIES = 200
@@ -33,6 +33,12 @@ def shapes(version: int) -> Mapping[str, Shape]:
     return {name: frozenset(ways) for name, ways in found.items()}
 
 
+def _made(version: int) -> dict[str, tuple[str, str]]:
+    """The entries of a file that was made by a version, as SQLite keeps them."""
+    found = statements(version)
+    return {name: (text.split()[1].lower(), text.removesuffix(";\n")) for name, text in found.items()}
+
+
 def check_schema(connection: sqlite3.Connection, version: int, path: Path) -> None:
     """Raise JobError when a file holds other tables, indices, or columns than its version has, or anything that acts by
     itself: a trigger, a view.
@@ -40,12 +46,14 @@ def check_schema(connection: sqlite3.Connection, version: int, path: Path) -> No
     rows = connection.execute(
         "SELECT type, name, tbl_name, sql FROM main.sqlite_master LIMIT ?", (MOST_ENTRIES + 1,)
     ).fetchall()
-    wanted, there = shapes(version), set()
+    wanted, there = _made(version), set()
     for kind, name, table, sql in rows:
         implied = kind == "index" and sql is None and name in _implied(wanted, table)
         if implied:
             continue
-        if (kind, sql) not in wanted.get(name, ()) or name in there:
+        # Most files were made by this version: the ways that lead from older ones are looked up where one was not.
+        known = (kind, sql) == wanted.get(name) or (kind, sql) in shapes(version).get(name, ())
+        if not known or name in there:
             raise JobError(
                 f"this is no job file as Yarvic writes them: it holds a {in_plain(str(kind), 20)} of another form,"
                 f" {in_plain(str(name), 60)}",
@@ -62,6 +70,6 @@ def check_schema(connection: sqlite3.Connection, version: int, path: Path) -> No
         )
 
 
-def _implied(wanted: Mapping[str, Shape], table: object) -> set[str]:
+def _implied(wanted: Mapping[str, tuple[str, str]], table: object) -> set[str]:
     """The names of the indices that a table of ours has by itself."""
     return {f"sqlite_autoindex_{table}_{n}" for n in (1, 2)} if table in wanted else set()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -45,7 +46,7 @@ def verify_job(
         images = {r.id: r.image for r in job.revisions()}
         for release in job.releases():
             name = names.get(release.revision_id, "?")
-            signer, wrong = _release(release, images.get(release.revision_id, ""), history, known, demo_key)
+            signer, wrong = _release(release, name, images.get(release.revision_id, ""), history, known, demo_key)
             releases.append((name, signer))
             faults += [f"release {in_plain(name, 40)}: {each}" for each in wrong]
     finally:
@@ -54,7 +55,7 @@ def verify_job(
 
 
 def _release(
-    release: Release, image: str, history: History, known: KnownKeys, demo_key: str
+    release: Release, name: str, image: str, history: History, known: KnownKeys, demo_key: str
 ) -> tuple[Signer, list[str]]:
     if not release.manifest:
         sentence = "Recorded before releases were signed with a key: nothing proves who made it."
@@ -66,6 +67,10 @@ def _release(
     signer, faults = whose(signature, manifest, known, demo_key), []
     if signature.state == "bad":
         faults.append("its signature does not fit its manifest")
+    if hashlib.sha256(release.manifest.encode("utf-8")).hexdigest() != release.manifest_sha256:
+        faults.append("its manifest is not the one that was recorded")
+    if (manifest.revision, manifest.signed_by) != (name, release.name):
+        faults.append("its manifest names another revision or signer than the job does")
     if manifest.image_sha256 != image:
         faults.append("its manifest names another image than its revision has")
     lines = manifest.history.lines

@@ -35,7 +35,7 @@ class SheetPreview(QScrollArea):
         buffer.open(QIODevice.OpenModeFlag.ReadOnly)
         document.load(buffer)
         viewport = self.viewport()
-        width = max(260, (viewport.width() if viewport is not None else 300) - 8)
+        width = max(120, (viewport.width() if viewport is not None else 300) - 8)
         scale = self.devicePixelRatioF()
         size = document.pagePointSize(0)
         height = width * size.height() / max(size.width(), 1.0)
