@@ -106,6 +106,15 @@ def test_whole_numbers_that_become_decimals_far_down_are_numbers(tmp_path):
     assert log.channel("engine_speed").values[-1] == 1000.5
 
 
+@pytest.mark.parametrize("field", ["1,000", "12,345", "1.000,5"])
+def test_a_comma_far_down_that_may_be_anything_is_no_decimal_comma(tmp_path, field):
+    """Half a thousand or one: it cannot be known, so the field is named."""
+    rows = "".join(f"{i}.5;{i}\n" for i in range(2000))
+    path = write(tmp_path / "a.csv", f"time [s];RPM [rpm]\n{rows}2000.5;{field}\n")
+    with pytest.raises(FormatError, match="line 2002: a field of column"):
+        read_csv_log(path)
+
+
 def test_numbers_without_end_are_missing_and_said(tmp_path):
     log = read_csv_log(write(tmp_path / "a.csv", "time [s],RPM [rpm]\n0,1000\n1,inf\n2,-1e999\n"))
     assert np.isnan(log.channel("engine_speed").values[1:]).all()

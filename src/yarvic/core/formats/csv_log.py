@@ -44,6 +44,7 @@ MOST_BYTES = 4 * 1024**3
 MOST_TIME_S = 1e11
 # What reading takes at its peak for each number: its eight bytes, and the reader's own (see benchmarks).
 BYTES_PER_NUMBER = 8 * 2.5
+_THOUSANDS = r"^\s*[+-]?\d{1,3}(,\d{3})+\s*$"
 # How loggers write a number that is not there, besides leaving the field empty.
 _MISSING = ["-", "--", "NaN", "nan", "n/a", " ", ""]
 
@@ -162,7 +163,7 @@ def _read(path: Path, dialect: Dialect) -> list[polars.Series]:
             # Further down stand other numbers than the first rows promised, or none: field by field it is told which.
             frame = read(infer_schema=False)
             if dialect.separator != ",":
-                frame = frame.with_columns(pl.all().str.replace(",", ".", literal=True))
+                frame = frame.with_columns(_with_points(column, dialect) for column in frame.get_columns())
     except (pl.exceptions.PolarsError, OSError) as error:
         raise FormatError(
             "cannot be read as CSV",
@@ -173,6 +174,18 @@ def _read(path: Path, dialect: Dialect) -> list[polars.Series]:
     if frame.height == 0:
         raise FormatError("holds no rows", concerns=str(path), remedy="Choose another file.")
     return frame.get_columns()
+
+
+def _with_points(column: polars.Series, dialect: Dialect) -> polars.Series:
+    """A column of texts with its decimal commas as points, where they can only be that.
+
+    Beside points they may be anything, and so may those that all stand before three digits: such fields stay as they
+    are, and are named as no numbers.
+    """
+    commas = column.filter(column.str.contains(",", literal=True))
+    points = column.str.contains(".", literal=True).any()
+    thousands = not dialect.decimal_comma and bool(commas.str.contains(_THOUSANDS).all())
+    return column if not commas.len() or points or thousands else column.str.replace(",", ".", literal=True)
 
 
 def _numbers(series: polars.Series, path: Path) -> FloatArray:
