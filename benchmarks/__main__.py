@@ -130,7 +130,7 @@ def log_import() -> None:
     """A CSV log of 360,000 x 60 against polars reading the same file; and the same log from the job."""
     import polars as pl
 
-    from yarvic.core.formats.csv_log import read_csv_log
+    from yarvic.core.formats.logs.import_log import import_logs
 
     rows = int(os.environ.get("YARVIC_BENCH_ROWS", "360000"))
     with tempfile.TemporaryDirectory() as folder:
@@ -144,7 +144,7 @@ def log_import() -> None:
             columns[f"channel {i} [V]"] = np.round(rng.normal(50, 20, rows), 2)
         pl.DataFrame(columns).write_csv(path)
         size = path.stat().st_size / 1e6
-        a, b, ratio = paired(lambda: read_csv_log(path), lambda: pl.read_csv(path), 3)
+        a, b, ratio = paired(lambda: import_logs(path)[0].log, lambda: pl.read_csv(path), 3)
         what = f"import of a {rows:,} x 60 CSV log ({size:.0f} MB)"
         row(what, f"{a * 1e3:.0f} ms", f"{b * 1e3:.0f} ms", ratio, "at most 1.3", ratio <= 1.3)
         _reopen(path)
@@ -152,7 +152,7 @@ def log_import() -> None:
 
 def _reopen(path: Path) -> None:
     from yarvic.bench.vehicles import layout_text, stock_image
-    from yarvic.core.formats.csv_log import read_csv_log
+    from yarvic.core.formats.logs.import_log import import_logs
     from yarvic.core.job.store import Job
     from yarvic.demo.ptarmigan import PTARMIGAN
     from yarvic.demo.story import AUTHOR
@@ -165,11 +165,11 @@ def _reopen(path: Path) -> None:
         author=AUTHOR,
     )
     try:
-        run = job.add_evidence("big", 1, read_csv_log(path), None, source="benchmark")
+        run = job.add_evidence("big", 1, import_logs(path)[0].log, None, source="benchmark")
         # What a view needs of it at once: eight of the sixty channels.
         keys = ["engine_speed", *(f"channel {i}" for i in range(7))]
         for what, wanted in (("eight channels", keys), ("all channels", None)):
-            a, b, ratio = paired(lambda wanted=wanted: job.log(run.id, wanted), lambda: read_csv_log(path), 3)
+            a, b, ratio = paired(lambda wanted=wanted: job.log(run.id, wanted), lambda: import_logs(path)[0].log, 3)
             row(
                 f"the same log from the job, {what}",
                 f"{a * 1e3:.0f} ms",

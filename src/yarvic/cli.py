@@ -14,7 +14,7 @@ from typing import Annotated, Any
 import typer
 
 from yarvic import __version__
-from yarvic.core.errors import FormatError, YarvicError, in_plain
+from yarvic.core.errors import YarvicError, in_plain
 
 app = typer.Typer(
     help="The calibrator's bench.", no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False
@@ -87,78 +87,64 @@ def check(
     logs: list[Path],
     job: Annotated[Path | None, typer.Option(help="Use component limits and the kind of engine of this job.")] = None,
     limits: Annotated[Path | None, typer.Option(help="Use limits of this TOML file.")] = None,
+    mapping: Annotated[Path | None, typer.Option(help="What the columns mean, as confirmed: a TOML file.")] = None,
     fuel: Annotated[str, typer.Option(help="Fuel of an air-fuel ratio, such as petrol-95.")] = "",
     barometer: Annotated[str, typer.Option(help="Makes gauge pressures absolute, such as 970mbar.")] = "",
     cylinders: Annotated[int | None, typer.Option(min=1, max=16, help="How many the engine has.")] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Check the pulls in CSV logs."""
+    """Check the pulls in logs of any format that is read: text, gzip, zip, Parquet, XLSX, MDF 4."""
     from yarvic.core.checks.evidence_of_pull import EngineKind
-    from yarvic.core.checks.finding import NO_DATA, STOP, VERDICT_WORDS, verdict
+    from yarvic.core.checks.finding import NO_DATA, STOP
     from yarvic.core.checks.limits import default_limits, read_limits
-    from yarvic.core.checks.run import check_log, families_of, summarize
-    from yarvic.core.evidence.log import problems
-    from yarvic.core.formats.csv_log import read_csv_log
+    from yarvic.core.checks.of_file import Judging, check_file
+    from yarvic.core.evidence.mapping import Facts
+    from yarvic.core.formats.mapping_file import read_mapping
     from yarvic.core.physics.fuel import fuel as fuel_by_key
     from yarvic.core.units import parse_measure
+    from yarvic.state.shop import channel_words
 
     components, engine = _of_job(job) if job is not None else (None, EngineKind())
     if cylinders is not None:
         engine = replace(engine, cylinders=cylinders)
-    judged_by = read_limits(limits, components) if limits is not None else default_limits(components)
-    stoichiometric = fuel_by_key(fuel).stoichiometric_afr if fuel else None
-    pressure_pa = parse_measure(barometer, "pressure") if barometer else None
-    document: list[dict[str, Any]] = []
-    worst = []
-    for path in logs:
-        log = read_csv_log(path, stoichiometric_afr=stoichiometric, barometer_pa=pressure_pa)
-        results = check_log(path.name, log, judged_by, engine=engine)
-        if not results:
-            raise FormatError(
-                "no pull was found in it",
-                concerns=str(path),
-                remedy="A pull holds throttle for 1.5 s or more and climbs 1200 rpm; log throttle and engine speed.",
-            )
-        summaries = summarize([list(r.findings) for r in results])
-        found = verdict([s.worst for s in summaries])
-        worst.append(found)
-        judged = {s.family for s in summaries}
-        document.append(
-            {
-                "log": str(path),
-                "pulls": len(results),
-                "verdict": found,
-                "problems": [p.sentence for p in problems(log)],
-                "notes": list(log.notes),
-                "not_asked": [f for f in families_of(engine) if f not in judged],
-                "checks": [
-                    {
-                        "check": s.check,
-                        "severity": s.worst.severity,
-                        "sentence": s.sentence(),
-                        "numbers": s.worst.numbers({}),
-                        "value": s.worst.value,
-                        "limit": s.worst.rule.stop_canonical if s.worst.rule else None,
-                        "margin": s.worst.margin,
-                        "source": s.worst.rule.source if s.worst.rule else "",
-                    }
-                    for s in summaries
-                ],
-            }
-        )
+    by = Judging(
+        read_limits(limits, components) if limits is not None else default_limits(components),
+        engine,
+        read_mapping(mapping) if mapping is not None else None,
+        Facts(
+            parse_measure(barometer, "pressure") if barometer else None,
+            fuel_by_key(fuel).stoichiometric_afr if fuel else None,
+        ),
+        channel_words(),
+    )
+    document = [each for path in logs for each in check_file(path, by)]
     if as_json:
         _print_json(document)
     else:
         for entry in document:
-            pulls = "1 pull" if entry["pulls"] == 1 else f"{entry['pulls']} pulls"
-            _tell(f"{entry['log']}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")
-            for sentence in (*entry["problems"], *entry["notes"]):
-                _tell(f"  log      {sentence}")
-            for c in entry["checks"]:
-                _tell(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
-            for family in entry["not_asked"]:
-                _tell(f"  not asked of this log: {family.lower()}")
+            _tell_check(entry)
+    worst = [entry["verdict"] for entry in document]
     raise typer.Exit(STOPS if STOP in worst else LACKS_DATA if NO_DATA in worst else PASSES)
+
+
+def _tell_check(entry: dict[str, Any]) -> None:
+    from yarvic.core.checks.finding import VERDICT_WORDS
+
+    pulls = "1 pull" if entry["pulls"] == 1 else f"{entry['pulls']} pulls"
+    part = f", {entry['part']}" if entry["part"] else ""
+    _tell(f"{entry['log']}{part}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")
+    for sentence in (*entry["problems"], *entry["notes"]):
+        _tell(f"  log      {sentence}")
+    for c in entry["columns"]:
+        if c["question"]:
+            _tell(f"  asked    {c['name']}: {c['question']}")
+    unknown = [c["name"] for c in entry["columns"] if c["how"] == "not_understood"]
+    if unknown:
+        _tell(f"  not understood: {', '.join(unknown)}")
+    for c in entry["checks"]:
+        _tell(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
+    for family in entry["not_asked"]:
+        _tell(f"  not asked of this log: {family.lower()}")
 
 
 def _of_job(path: Path) -> tuple[tuple[Any, ...] | None, Any]:

@@ -8,9 +8,10 @@ from contextlib import closing
 from datetime import date
 
 import pytest
+from evidence_files import read_log
 
 from yarvic.core.evidence.log import Log
-from yarvic.core.formats.csv_log import read_csv_log, write_csv_log
+from yarvic.core.formats.csv_log import write_csv_log
 from yarvic.core.job.store import Job
 from yarvic.core.release.keys import to_toml
 from yarvic.demo.jobs import DEMO_JOBS
@@ -167,7 +168,7 @@ def test_gauge_pressure_is_judged_as_absolute(tmp_path):
             )
         path = tmp_path / f"{name}.csv"
         path.write_text("\n".join(rows) + "\n")
-        log = read_csv_log(path)
+        log = read_log(path)
         values[name] = log.channel("boost_pressure").values.max()
         assert log.channel("boost_target").values.max() == pytest.approx(200e3, abs=200.0)
     assert values["abs"] == pytest.approx(values["gauge"], abs=200.0) == pytest.approx(values["plain"], abs=200.0)

@@ -8,12 +8,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 from asking import asked_to_sign
+from evidence_files import read_log
 from pictures import painted
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QLabel
 
-from yarvic.core.formats.csv_log import read_csv_log
 from yarvic.core.formats.hex_image import image_to_hex
 from yarvic.core.job.store import Job
 from yarvic.core.job.template import read_sheet, write_sheet
@@ -94,7 +94,7 @@ def _save(driver, tmp_path):
     driver.step(6)
     view = driver.window.view("logs")
     view.save_as(tmp_path / "run.csv", "plain", view.shown())
-    return lambda s: read_csv_log(tmp_path / "run.csv").channels
+    return lambda s: read_log(tmp_path / "run.csv").channels
 
 
 @pytest.mark.parametrize("work", [_flash, _pull, _throttles, _sign, _solve, _save])
@@ -257,7 +257,7 @@ def test_a_file_holds_what_it_was_asked_for(driver, monkeypatch, tmp_path, demo_
     else:
         window.view("logs")._ask_where("plain")
         driver.idle()
-        written, asked = (log.channel("engine_speed").values for log in (read_csv_log(path), shown.log))
+        written, asked = (log.channel("engine_speed").values for log in (read_log(path), shown.log))
         assert np.allclose(written[1:], asked[1:], atol=20.0)
 
 

@@ -218,8 +218,9 @@ def test_the_usual_bench_comes_back_by_command(page, driver):
 
 
 def test_a_log_is_saved_in_each_style_and_read_back(driver, tmp_path):
+    from evidence_files import read_log
+
     from yarvic.bench.loggers import STYLES
-    from yarvic.core.formats.csv_log import read_csv_log
 
     driver.step(6)
     logs = driver.window.view("logs")
@@ -228,7 +229,7 @@ def test_a_log_is_saved_in_each_style_and_read_back(driver, tmp_path):
         logs.save_as(path, style, logs.shown())
         driver.idle()
         assert "is in" in driver.window.status.message.text()
-        assert "boost_pressure" in read_csv_log(path, stoichiometric_afr=14.6).channels
+        assert "boost_pressure" in read_log(path, stoichiometric_afr=14.6).channels
     logs.save_as(tmp_path / "none" / "a.csv", "plain", logs.shown())
     driver.idle()
     assert driver.window.notice.isVisible()

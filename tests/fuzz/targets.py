@@ -39,7 +39,9 @@ def every_reader():
 def targets() -> dict[str, Target]:
     """By the reader's key. A reader without a target fails the suite: a new format cannot be forgotten."""
     return {
-        "csv log": Target(_logs(), _read_log),
+        "log": Target((*_logs(), *_packed_logs()), _read_log),
+        "mapping": Target((_MAPPING,), READERS["mapping"].read),
+        "channel names": Target((_NAMES,), READERS["channel names"].read),
         "image": Target(_images(), _read_image),
         "layout": Target(_layouts(), _read_layout),
         "limits": Target(
@@ -90,16 +92,74 @@ def _logs():
     return one.encode(), other.encode("latin-1"), b"time;RPM\ns;rpm\n0,1;1000\n0,2;1100\n"
 
 
+def _packed_logs():
+    """The same in other clothes: packed, in columns, in a workbook, in the ASAM format."""
+    import gzip
+    import io
+    import zipfile
+
+    import openpyxl
+    import polars as pl
+    from asammdf import MDF, Signal
+
+    text = _logs()[0]
+    out = [gzip.compress(text)]
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("one.csv", text)
+        archive.writestr("two.csv", text[:3000])
+    out.append(buffer.getvalue())
+    frame = pl.read_csv(text)
+    buffer = io.BytesIO()
+    frame.write_parquet(buffer)
+    out.append(buffer.getvalue())
+    book = openpyxl.Workbook()
+    book.active.append(frame.columns)
+    for row in frame.head(40).iter_rows():
+        book.active.append(row)
+    buffer = io.BytesIO()
+    book.save(buffer)
+    out.append(buffer.getvalue())
+    with MDF(version="4.10") as file, tempfile.TemporaryDirectory() as folder:
+        times = frame["time [s]"].to_numpy()
+        file.append([Signal(frame["RPM [rpm]"].cast(pl.Float64).to_numpy(), times, unit="rpm", name="RPM")])
+        out.append(Path(file.save(Path(folder) / "a.mf4")).read_bytes())
+    return tuple(out)
+
+
+_MAPPING = b"""kind = "yarvic mapping"
+version = 1
+title = "logger of the buggy"
+fingerprint = "00ff"
+[[columns]]
+name = "Boost"
+header_unit = "psi"
+channel = "boost_pressure"
+unit = "psi"
+reference = "gauge"
+how = "confirmed"
+"""
+_NAMES = b"""[boost_pressure]
+names.en = ["shop boost"]
+[spark_correction]
+counted_down.en = ["shop pull"]
+"""
+
+
 def _read_log(path):
     from yarvic.core.checks.limits import default_limits
     from yarvic.core.checks.run import check_log, summarize
     from yarvic.core.evidence.log import problems
-    from yarvic.core.formats.csv_log import read_csv_log, write_csv_log
+    from yarvic.core.evidence.mapping import Facts
+    from yarvic.core.formats.csv_log import write_csv_log
+    from yarvic.core.formats.logs.import_log import import_logs
+    from yarvic.core.formats.mapping_file import mapping_to_toml, parse_mapping
 
-    log = read_csv_log(path, stoichiometric_afr=14.7)
-    problems(log)
-    summarize([list(r.findings) for r in check_log(path.name, log, default_limits())])
-    write_csv_log(log)
+    for found in import_logs(path, facts=Facts(stoichiometric_afr=14.7)):
+        problems(found.log)
+        summarize([list(r.findings) for r in check_log(path.name, found.log, default_limits())])
+        write_csv_log(found.log)
+        assert parse_mapping(mapping_to_toml(found.mapping), source="again") == found.mapping
 
 
 def _layouts():

@@ -16,6 +16,11 @@ def in_plain(text: str, most: int = MOST_SHOWN) -> str:
     return text if len(text) <= most else f"{text[:most]}…"
 
 
+def times(count: int) -> str:
+    """How often, in words."""
+    return "once" if count == 1 else "twice" if count == 2 else f"{count:,} times"
+
+
 class YarvicError(Exception):
     """Base of all errors that a person is meant to read.
 

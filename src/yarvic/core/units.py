@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 import re
+import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
@@ -38,6 +39,8 @@ _DEFINED: tuple[Unit, ...] = (
     Unit("MPa", "pressure", 1e6, decimals=2),
     Unit("psi", "pressure", 6894.757293168, decimals=1),
     Unit("inHg", "pressure", 3386.389, decimals=2),
+    Unit("mmHg", "pressure", 133.3224, decimals=0),
+    Unit("kgf/cm2", "pressure", 98066.5, decimals=2),
     Unit("K", "temperature", 1.0, decimals=1),
     Unit("degC", "temperature", 1.0, 273.15, decimals=1),
     Unit("degF", "temperature", 5.0 / 9.0, 459.67 * 5.0 / 9.0, decimals=1),
@@ -89,9 +92,13 @@ _DEFINED: tuple[Unit, ...] = (
     Unit("%", "ratio", 1e-2, decimals=1),
     Unit("s", "time", 1.0, decimals=2),
     Unit("ms", "time", 1e-3, decimals=2),
+    Unit("us", "time", 1e-6, decimals=0),
+    Unit("ns", "time", 1e-9, decimals=0),
+    Unit("min", "time", 60.0, decimals=2),
     Unit("h", "time", 3600.0, decimals=1),
     Unit("V", "voltage", 1.0, decimals=1),
     Unit("m/s2", "acceleration", 1.0, decimals=2),
+    Unit("g", "acceleration", 9.80665, decimals=2),
     Unit("count", "count", 1.0, decimals=0),
     Unit("deg/s", "angle rate", 1.0, decimals=2),
 )
@@ -105,21 +112,30 @@ CANONICAL: Mapping[str, str] = MappingProxyType(
 # Words as they stand in log headers, lower case without blanks, dots and degree signs.
 _WORDS: Mapping[str, str] = MappingProxyType(
     {
-        **{unit.label.lower().replace(" ", ""): unit.label for unit in _DEFINED},
-        "c": "degC", "celsius": "degC", "f": "degF", "fahrenheit": "degF", "kelvin": "K", "degk": "K",
-        "degcelsius": "degC", "degfahrenheit": "degF",
-        "hpa": "mbar", "millibar": "mbar", "lb/in2": "psi", "in-hg": "inHg",
-        "nm": "N m", "n*m": "N m", "n-m": "N m", "newtonmetre": "N m", "lbft": "lb-ft", "ft-lb": "lb-ft",
-        "ftlb": "lb-ft", "ft-lbs": "lb-ft", "lbs-ft": "lb-ft", "lb*ft": "lb-ft",
-        "bhp": "hp", "whp": "hp", "cv": "PS", "pk": "PS",
-        "1/min": "rpm", "/min": "rpm", "min-1": "rpm", "u/min": "rpm", "r/min": "rpm", "rev/min": "rpm",
-        "kph": "km/h", "kmh": "km/h", "mi/h": "mph", "ft3/min": "cfm", "cm3/min": "cc/min", "l/m": "L/min",
-        "lam": "lambda", "λ": "lambda", "percent": "%", "pct": "%", "ratio": "fraction",
-        "-": "fraction", "1": "fraction", "sec": "s", "seconds": "s", "msec": "ms", "volt": "V", "volts": "V",
+        **{re.sub(r"[ .]", "", unit.label.lower()): unit.label for unit in _DEFINED},
+        "c": "degC", "celsius": "degC", "celcius": "degC", "f": "degF", "fahrenheit": "degF", "kelvin": "K",
+        "degk": "K", "degcelsius": "degC", "degfahrenheit": "degF",
+        "hpa": "mbar", "millibar": "mbar", "lb/in2": "psi", "lbf/in2": "psi", "in-hg": "inHg", '"hg': "inHg",
+        "inchhg": "inHg", "mm-hg": "mmHg", "torr": "mmHg", "kg/cm2": "kgf/cm2", "kp/cm2": "kgf/cm2",
+        "kilopascal": "kPa", "kilopascals": "kPa", "кпа": "kPa", "бар": "bar", "мбар": "mbar", "гпа": "mbar",
+        "newtonmetre": "N m", "n-m": "N m", "lbft": "lb-ft", "ft-lb": "lb-ft", "ftlb": "lb-ft", "ftlbs": "lb-ft",
+        "ft-lbs": "lb-ft", "lbs-ft": "lb-ft", "lbf-ft": "lb-ft", "lbfft": "lb-ft", "ft-lbf": "lb-ft", "lbsft": "lb-ft",
+        "bhp": "hp", "whp": "hp", "cv": "PS", "pk": "PS", "ch": "PS",
+        "1/min": "rpm", "/min": "rpm", "min-1": "rpm", "min^-1": "rpm", "u/min": "rpm", "r/min": "rpm",
+        "rev/min": "rpm", "tr/min": "rpm", "giri/min": "rpm", "obr/min": "rpm", "ot/min": "rpm", "varv/min": "rpm",
+        "omw/min": "rpm", "об/мин": "rpm", "revs/min": "rpm",
+        "kph": "km/h", "kmh": "km/h", "km/t": "km/h", "км/ч": "km/h", "mi/h": "mph", "ft3/min": "cfm",
+        "cm3/min": "cc/min", "l/m": "L/min", "kg/hr": "kg/h", "g/sec": "g/s", "gram/s": "g/s", "gps": "g/s",
+        "lam": "lambda", "λ": "lambda", "percent": "%", "pct": "%", "prozent": "%", "procent": "%", "ratio": "fraction",
+        "-": "fraction", "1": "fraction", "sec": "s", "second": "s", "seconds": "s", "sek": "s", "sekunden": "s",
+        "secs": "s", "с": "s", "msec": "ms", "millisec": "ms", "milliseconds": "ms", "millisecond": "ms", "мс": "ms",
+        "microseconds": "us", "usec": "us", "minutes": "min", "hours": "h",
+        "volt": "V", "volts": "V", "в": "V",
         "crankdeg": "deg", "degca": "deg", "degcad": "deg", "degcrk": "deg", "degcrank": "deg", "degkw": "deg",
-        "degbtdc": "deg", "degree": "deg", "degrees": "deg", "gram/s": "g/s",
-        "inch": "in", "m/s^2": "m/s2", "mg/stroke": "mg", "mg/str": "mg", "mg/hub": "mg", "counts": "count", "#": "count",
-        "litre": "L", "liter": "L",
+        "degbtdc": "deg", "degree": "deg", "degrees": "deg", "grad": "deg", "grader": "deg", "gradi": "deg",
+        "grados": "deg", "graus": "deg", "degrés": "deg", "btdc": "deg", "degvot": "deg", "degcabtdc": "deg",
+        "inch": "in", "m/s^2": "m/s2", "mg/stroke": "mg", "mg/str": "mg", "mg/hub": "mg", "mg/cyc": "mg",
+        "mg/cycle": "mg", "mg/slag": "mg", "counts": "count", "#": "count", "litre": "L", "liter": "L",
     }
 )  # fmt: skip
 
@@ -128,7 +144,9 @@ Reference = Literal["", "absolute", "gauge", "difference"]
 _REFERENCE_WORDS: Mapping[str, Reference] = MappingProxyType(
     {
         "a": "absolute", "abs": "absolute", "absolute": "absolute",
+        "absolut": "absolute", "absolu": "absolute", "assoluta": "absolute", "absoluta": "absolute",
         "g": "gauge", "gauge": "gauge", "gage": "gauge", "rel": "gauge", "relative": "gauge", "ü": "gauge",
+        "relativ": "gauge", "relativo": "gauge", "relativa": "gauge", "über": "gauge",
         "d": "difference", "diff": "difference", "delta": "difference",
     }
 )  # fmt: skip
@@ -142,7 +160,9 @@ _PRESSURES: Mapping[str, tuple[str, Reference]] = MappingProxyType(
         if f"{words}{joint}{end}" not in _WORDS
     }
 )
-_AFR_WORDS = frozenset({"afr", "air/fuel", "a/f", "airfuel"})
+_AFR_WORDS = frozenset(
+    {"afr", "air/fuel", "a/f", "airfuel", "a/fratio", "afr:1", ":1", "afrgas", "afrpetrol", "gasafr", "kg/kg", "g/g"}
+)
 
 
 def unit(label: str) -> Unit:
@@ -155,8 +175,10 @@ def unit(label: str) -> Unit:
 
 def _plain(words: str) -> str:
     """Words of a unit without blanks, dots and brackets; a degree sign is read as the word."""
-    key = words.strip().lower().replace("º", "°").replace("°", "deg").replace("²", "2").replace("³", "3")
-    return re.sub(r"[\s\[\]().]", "", key)
+    # Other forms of the same letters: superscripts, the degree that is an ordinal, the sign of the inch.
+    key = unicodedata.normalize("NFKC", words.replace("º", "°").replace("˚", "°").strip()).lower()
+    key = key.replace("°", "deg").replace("−", "-").replace("μ", "u").replace("″", '"')
+    return re.sub(r"[\s\[\](){}.·*⋅]", "", key)
 
 
 def read_unit(words: str, *, quantity: str | None = None) -> tuple[Unit, Reference]:

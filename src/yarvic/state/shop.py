@@ -5,20 +5,38 @@ from __future__ import annotations
 from pathlib import Path
 
 from yarvic.core.errors import JobError
+from yarvic.core.evidence.dictionary import Dictionary, dictionary
 from yarvic.core.formats.files import file_name, make_folder, write_whole
 from yarvic.core.job.model import JobSheet
 from yarvic.core.job.template import as_template, write_sheet
 from yarvic.core.plan.parts import Kind, read_kinds
 from yarvic.core.plan.readiness import fresh
 from yarvic.core.plan.vehicle import Vehicle
+from yarvic.core.reading import read_text, reader
 from yarvic.state.settings import home
 
 LIBRARY = "library.toml"
+CHANNEL_NAMES = "channels.toml"
+MOST_NAMES_BYTES = 1024 * 1024
 
 
 def shop_folder() -> Path:
     """The folder of what the shop keeps."""
     return home() / "shop"
+
+
+def channel_words() -> Dictionary:
+    """How logs name channels: what ships, and what the shop adds in a file of its own. Raises FormatError."""
+    path = shop_folder() / CHANNEL_NAMES
+    if not path.is_file():
+        return dictionary()
+    return read_names(path)
+
+
+@reader("channel names", "Names of channels", ".toml", MOST_NAMES_BYTES)
+def read_names(path: Path) -> Dictionary:
+    """The names of channels that ship with those of a file added: by channel, `names` and `counted_down` by language."""
+    return dictionary().with_names(read_text(path, MOST_NAMES_BYTES), str(path))
 
 
 def _file_name(title: str) -> str:

@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.channels import CHANNELS, find_channel, header_names
+from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import GAP_STEPS, Channel, Log, problems
 from yarvic.core.evidence.pulls import find_pulls
 
@@ -196,34 +196,6 @@ def test_a_bench_pull_is_found_whole(pulled):
     pulls = find_pulls(log)
     assert len(pulls) == 1
     assert pulls[0].to_rpm > 6300.0 and pulls[0].from_rpm < 1920.0
-
-
-@given(st.sampled_from(sorted(CHANNELS)))
-def test_every_channel_is_found_by_its_title(key):
-    kind = CHANNELS[key]
-    assert find_channel(kind.title) == find_channel(kind.title.upper().replace(" ", "_")) == (kind, 1)
-
-
-def test_no_name_stands_for_two_channels():
-    names = header_names()
-    said = [(n, k.key) for k in CHANNELS.values() for n in (k.key, k.title, *k.aliases, *k.reversed_aliases)]
-    for name, key in said:
-        assert find_channel(name)[0].key == key
-    assert len({(n, k.key) for n, (k, _) in names.items()}) == len(names)
-
-
-@pytest.mark.parametrize("names", [("MAP", "manifold pressure", "Manifold Absolute Pressure", "Boost pressure")])
-def test_names_of_one_thing_find_one_channel(names):
-    assert len({find_channel(n)[0].key for n in names}) == 1
-
-
-def test_header_words():
-    assert find_channel("IAT")[0].key == "charge_temperature"
-    assert find_channel("Knock Retard 2") == (CHANNELS["spark_correction_2"], -1)
-    assert find_channel("Knock retard cyl 16") == (CHANNELS["spark_correction_16"], -1)
-    assert find_channel("cylinder 7 ignition correction") == (CHANNELS["spark_correction_7"], 1)
-    assert find_channel("knock retard") == (CHANNELS["spark_correction"], -1)
-    assert find_channel("cup holder") is None
 
 
 @given(

@@ -1,41 +1,44 @@
-"""The channels Yarvic knows, their quantities, what their sign and zero mean, and the names under which logs carry them."""
+"""The channels Yarvic knows: their quantities, and what their sign and zero mean. How logs name them is data."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass
-from types import MappingProxyType
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
 
 from yarvic.core.units import Reference
 
 MOST_CYLINDERS = 16
+# Which of several: a number, or cylinder, bank, sensor and side with theirs.
+_WHICH = re.compile(
+    r"(?P<number>[1-9]\d?)|cylinder_(?P<cylinder>[1-9]\d?)|(?P<side>left|right)"
+    r"|(?:bank_(?P<bank>[1-9]))?_?(?:sensor_(?P<sensor>[1-9]))?"
+)
 
 
 @dataclass(frozen=True, slots=True)
 class ChannelKind:
-    """A measured or commanded signal: `quantity` decides its unit, `aliases` are header words.
+    """A measured or commanded signal: `quantity` decides its unit.
 
-    `reversed_aliases` are words for the same signal counted the other way round: a retard is a correction with the
-    other sign. `index` tells which of several it is (cylinder), None for one that stands for all or is the only one.
+    `index` tells which cylinder's it is where each has one of its own, `which` which of several it is otherwise; both
+    are empty for one that stands for all or is the only one.
     """
 
     key: str
     title: str
     quantity: str
     unit: str
-    aliases: tuple[str, ...] = ()
     shown_as: str = ""  # the kind of unit it is shown in, where that is not simply its quantity's
     waveform: bool = False  # sampled so fast, in bursts, that it stands in no table beside others
-    reversed_aliases: tuple[str, ...] = ()
     sign: str = ""  # what a negative number means, where that is not plain
     reference: Reference = ""  # what a pressure is counted from inside; empty where it hardly matters
     index: int | None = None
+    which: str = ""
 
     @property
     def family(self) -> str:
         """Its key without the number."""
-        return self.key if self.index is None else self.key.rpartition("_")[0]
+        return self.key.removesuffix(f"_{self.index if self.index is not None else self.which}")
 
     @property
     def unit_choice(self) -> str:
@@ -43,145 +46,112 @@ class ChannelKind:
         return self.shown_as or self.quantity
 
 
-def _absolute(key: str, title: str, aliases: tuple[str, ...], unit: str = "kPa") -> ChannelKind:
-    return ChannelKind(key, title, "pressure", unit, aliases, reference="absolute")
-
-
-_ADVANCED = ("spark correction", "ignition correction", "timing correction", "knock correction")
-_RETARDED = ("knock retard", "ignition retard", "timing retard", "spark retard")
-
-
-def _of_cylinder(names: Iterable[str], i: int) -> tuple[str, ...]:
-    """The ways in which a header names the signal of one cylinder."""
-    return tuple(
-        words
-        for name in names
-        for words in (
-            f"{name} {i}", f"{name}{i}", f"{name} cylinder {i}", f"{name} cyl {i}", f"{name} cyl{i}",
-            f"cylinder {i} {name}", f"cyl {i} {name}", f"cyl{i} {name}", f"{name} cylinder{i}",
-        )
-    )  # fmt: skip
+def _absolute(key: str, title: str, unit: str = "kPa") -> ChannelKind:
+    return ChannelKind(key, title, "pressure", unit, reference="absolute")
 
 
 def _spark_correction(i: int | None) -> ChannelKind:
     """What the unit takes off the spark of a cylinder, or of all alike (None)."""
     which = f"cylinder {i}" if i is not None else "all cylinders"
-    return ChannelKind(
-        f"spark_correction_{i}" if i is not None else "spark_correction",
-        f"Spark correction {which}",
-        "angle",
-        "deg",
-        _of_cylinder(_ADVANCED, i) if i is not None else _ADVANCED,
-        reversed_aliases=_of_cylinder(_RETARDED, i) if i is not None else _RETARDED,
-        sign="negative is retarded",
-        index=i,
-    )
+    key = f"spark_correction_{i}" if i is not None else "spark_correction"
+    return ChannelKind(key, f"Spark correction {which}", "angle", "deg", sign="negative is retarded", index=i)
 
 
 _DEFINED = (
-    ChannelKind("engine_speed", "Engine speed", "engine speed", "rpm", ("rpm", "engine rpm", "n")),
-    ChannelKind("throttle", "Throttle", "ratio", "%", ("throttle position", "tps", "pedal")),
-    _absolute(
-        "boost_pressure", "Boost pressure", ("map", "manifold pressure", "manifold absolute pressure", "boost")
-    ),
-    _absolute("boost_target", "Boost target", ("boost setpoint", "boost request")),
-    ChannelKind("charge_temperature", "Charge temperature", "temperature", "degC", ("iat", "intake temperature")),
-    ChannelKind("lambda_measured", "Lambda", "mixture", "lambda", ("afr", "wideband", "lambda actual")),
-    ChannelKind("lambda_target", "Lambda target", "mixture", "lambda", ("afr target", "lambda setpoint")),
-    ChannelKind("fuel_trim", "Fuel trim", "ratio", "%", ("short trim", "stft")),
-    ChannelKind("rail_pressure", "Rail pressure", "pressure", "bar", ("fuel rail pressure", "hpfp"), "fuel pressure"),
-    ChannelKind("rail_target", "Rail target", "pressure", "bar", ("rail setpoint",), "fuel pressure"),
-    ChannelKind("injector_window", "Injector window used", "ratio", "%", ("injector duty",)),
-    ChannelKind("spark_advance", "Spark advance", "angle", "deg", ("timing", "ignition advance")),
+    ChannelKind("engine_speed", "Engine speed", "engine speed", "rpm"),
+    ChannelKind("throttle", "Throttle", "ratio", "%"),
+    _absolute("boost_pressure", "Boost pressure"),
+    _absolute("boost_target", "Boost target"),
+    ChannelKind("charge_temperature", "Charge temperature", "temperature", "degC"),
+    ChannelKind("lambda_measured", "Lambda", "mixture", "lambda"),
+    ChannelKind("lambda_target", "Lambda target", "mixture", "lambda"),
+    ChannelKind("fuel_trim", "Fuel trim", "ratio", "%"),
+    ChannelKind("rail_pressure", "Rail pressure", "pressure", "bar", "fuel pressure"),
+    ChannelKind("rail_target", "Rail target", "pressure", "bar", "fuel pressure"),
+    ChannelKind("injector_window", "Injector window used", "ratio", "%"),
+    ChannelKind("spark_advance", "Spark advance", "angle", "deg"),
     _spark_correction(None),
     *(_spark_correction(i) for i in range(1, MOST_CYLINDERS + 1)),
-    ChannelKind("wastegate_duty", "Wastegate duty", "ratio", "%", ("wgdc",)),
-    ChannelKind("filling", "Cylinder filling", "ratio", "%", ("load", "relative load", "ve")),
-    ChannelKind("torque_estimate", "Torque, unit's estimate", "torque", "N m", ("model torque",)),
-    ChannelKind("exhaust_temperature", "Exhaust temperature", "temperature", "degC", ("egt",)),
-    ChannelKind("coolant_temperature", "Coolant temperature", "temperature", "degC", ("ect", "coolant")),
-    ChannelKind("oil_temperature", "Oil temperature", "temperature", "degC", ("oil temp",)),
-    ChannelKind("roller_speed", "Roller speed", "engine speed", "rpm", ("drum speed",)),
-    ChannelKind("vehicle_speed", "Vehicle speed", "speed", "km/h", ("speed", "road speed")),
-    ChannelKind("long_trim", "Long fuel trim", "ratio", "%", ("long trim", "ltft")),
-    ChannelKind("cam_phase", "Intake cam phase", "angle", "deg", ("cam advance", "vvt")),
-    ChannelKind("air_flow", "Air flow", "mass flow", "kg/h", ("maf", "mass air flow")),
-    ChannelKind("shutter_position", "Shutter position", "ratio", "%", ("shutters", "cooling shutters")),
-    ChannelKind("misfires", "Misfires counted", "count", "count", ("misfire count",)),
-    ChannelKind("supply_voltage", "Supply voltage", "voltage", "V", ("battery", "battery voltage")),
-    ChannelKind("injected_quantity", "Injected quantity", "mass", "mg", ("fuel quantity", "injection quantity")),
-    ChannelKind("quantity_limit", "Quantity allowed", "mass", "mg", ("fuel limit", "smoke limit")),
-    ChannelKind("injection_start", "Start of injection", "angle", "deg", ("soi", "main timing")),
-    ChannelKind("injection_time", "Injection time", "time", "ms", ("pulse width", "injector pulse width")),
-    ChannelKind("vane_position", "Vane duty", "ratio", "%", ("vgt position", "vane position")),
-    ChannelKind("feed_pressure", "Feed pressure", "pressure", "kPa", ("lift pump pressure", "fuel feed pressure")),
-    ChannelKind("smoke", "Smoke opacity", "ratio", "%", ("opacity",)),
-    _absolute("airbox_pressure", "Airbox pressure", ("airbox", "plenum pressure")),
-    ChannelKind("intake_length", "Short intake", "ratio", "%", ("intake switch", "intake flap")),
-    ChannelKind("gearbox_temperature", "Gearbox temperature", "temperature", "degC", ("transmission temperature",)),
-    ChannelKind("roller_torque", "Brake torque at the roller", "torque", "N m", ("brake torque", "load cell")),
-    ChannelKind("gps_speed", "Speed over ground", "speed", "km/h", ("gps speed",)),
-    ChannelKind("acceleration", "Acceleration along the vehicle", "acceleration", "m/s2", ("accelerometer", "ax")),
-    ChannelKind("grade", "Grade", "ratio", "%", ("slope",)),
+    ChannelKind("wastegate_duty", "Wastegate duty", "ratio", "%"),
+    ChannelKind("filling", "Cylinder filling", "ratio", "%"),
+    ChannelKind("torque_estimate", "Torque, unit's estimate", "torque", "N m"),
+    ChannelKind("exhaust_temperature", "Exhaust temperature", "temperature", "degC"),
+    ChannelKind("coolant_temperature", "Coolant temperature", "temperature", "degC"),
+    ChannelKind("oil_temperature", "Oil temperature", "temperature", "degC"),
+    ChannelKind("roller_speed", "Roller speed", "engine speed", "rpm"),
+    ChannelKind("vehicle_speed", "Vehicle speed", "speed", "km/h"),
+    ChannelKind("long_trim", "Long fuel trim", "ratio", "%"),
+    ChannelKind("cam_phase", "Intake cam phase", "angle", "deg"),
+    ChannelKind("air_flow", "Air flow", "mass flow", "kg/h"),
+    ChannelKind("shutter_position", "Shutter position", "ratio", "%"),
+    ChannelKind("misfires", "Misfires counted", "count", "count"),
+    ChannelKind("supply_voltage", "Supply voltage", "voltage", "V"),
+    ChannelKind("injected_quantity", "Injected quantity", "mass", "mg"),
+    ChannelKind("quantity_limit", "Quantity allowed", "mass", "mg"),
+    ChannelKind("injection_start", "Start of injection", "angle", "deg"),
+    ChannelKind("injection_time", "Injection time", "time", "ms"),
+    ChannelKind("vane_position", "Vane duty", "ratio", "%"),
+    ChannelKind("feed_pressure", "Feed pressure", "pressure", "kPa"),
+    ChannelKind("smoke", "Smoke opacity", "ratio", "%"),
+    _absolute("airbox_pressure", "Airbox pressure"),
+    ChannelKind("intake_length", "Short intake", "ratio", "%"),
+    ChannelKind("gearbox_temperature", "Gearbox temperature", "temperature", "degC"),
+    ChannelKind("roller_torque", "Brake torque at the roller", "torque", "N m"),
+    ChannelKind("gps_speed", "Speed over ground", "speed", "km/h"),
+    ChannelKind("acceleration", "Acceleration along the vehicle", "acceleration", "m/s2"),
+    ChannelKind("grade", "Grade", "ratio", "%"),
     *(
         ChannelKind(f"knock_signal_{i}", f"Knock sensor, cylinder {i}", "voltage", "V", waveform=True, index=i)
         for i in range(1, MOST_CYLINDERS + 1)
     ),
-    _absolute("ambient_pressure", "Ambient pressure", ("barometer", "barometric pressure"), "mbar"),
-    ChannelKind("ambient_temperature", "Ambient temperature", "temperature", "degC", ("outside temperature",)),
+    _absolute("ambient_pressure", "Ambient pressure", "mbar"),
+    ChannelKind("ambient_temperature", "Ambient temperature", "temperature", "degC"),
 )
 
-CHANNELS: Mapping[str, ChannelKind] = MappingProxyType({kind.key: kind for kind in _DEFINED})
+
+class _Channels(Mapping[str, ChannelKind]):
+    """The channels by key: those defined, and each of several of a family (`lambda_measured_bank_2`)."""
+
+    def __init__(self, defined: tuple[ChannelKind, ...]) -> None:
+        self._defined = {kind.key: kind for kind in defined}
+
+    def __getitem__(self, key: str) -> ChannelKind:
+        found = self._defined.get(key) or self._one_of_several(key)
+        if found is None:
+            raise KeyError(key)
+        return found
+
+    def _one_of_several(self, key: str) -> ChannelKind | None:
+        for at in (i for i, letter in enumerate(key) if letter == "_"):
+            kind, which = self._defined.get(key[:at]), key[at + 1 :]
+            if kind is not None and kind.index is None and which and _WHICH.fullmatch(which):
+                title = kind.title.removesuffix(" all cylinders")
+                return replace(kind, key=key, title=f"{title}, {which_in_words(which)}", which=which)
+        return None
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._defined)
+
+    def __len__(self) -> int:
+        return len(self._defined)
+
+
+def which_in_words(which: str) -> str:
+    """Which of several, as it stands in a title: `number 2`, `bank 1 sensor 2`."""
+    return f"number {which}" if which.isdigit() else which.replace("_", " ")
+
+
+CHANNELS: Mapping[str, ChannelKind] = _Channels(_DEFINED)
 # What every cylinder has a signal of its own for, and the one that stands for all.
 SPARK_CORRECTION = "spark_correction"
 SPARK_CORRECTIONS = tuple(f"{SPARK_CORRECTION}_{i}" for i in range(1, MOST_CYLINDERS + 1))
 
 
-def _plain(name: str) -> str:
-    return re.sub(r"[^a-z0-9]+", " ", name.lower()).strip()
-
-
-def header_names() -> dict[str, tuple[ChannelKind, int]]:
-    """Every name a log may use, in plain letters, with its channel and sign (-1: counted the other way round).
-
-    Raises ValueError when one name stands for two channels.
-    """
-    found: dict[str, tuple[ChannelKind, int]] = {}
-    for kind in _DEFINED:
-        for sign, names in ((1, (kind.key, kind.title, *kind.aliases)), (-1, kind.reversed_aliases)):
-            for name in names:
-                known = found.setdefault(_plain(name), (kind, sign))
-                if known != (kind, sign):
-                    raise ValueError(f"{name!r} stands for {known[0].title} and for {kind.title}")
-    return found
-
-
-_NAMES: Mapping[str, tuple[ChannelKind, int]] = MappingProxyType(header_names())
-
-
-def _first(header_name: str) -> tuple[ChannelKind, int] | None:
-    """What a name that numbers something 0 would stand for if it were numbered 1."""
-    plain = _plain(header_name)
-    if plain in _NAMES:
-        return None
-    known = _NAMES.get(re.sub(r"(?<!\d)0(?!\d)", "1", plain))
-    return known if known is not None and known[0].index == 1 else None
-
-
-def numbered_from_zero(header_names: Iterable[str]) -> dict[str, str]:
-    """The families that a log numbers from 0, each with the name of its first."""
-    return {first[0].family: name for name in header_names if (first := _first(name)) is not None}
-
-
-def find_channel(header_name: str, from_zero: Collection[str] = ()) -> tuple[ChannelKind, int] | None:
-    """The channel that a log's header name stands for and its sign (1 or -1), or None when it is not known.
-
-    `from_zero` are the families that this log numbers from 0: there cylinder 0 is the first.
-    """
-    first, known = _first(header_name), _NAMES.get(_plain(header_name))
-    if first is not None:
-        return first if first[0].family in from_zero else None
-    if known is None or known[0].index is None or known[0].family not in from_zero:
-        return known
-    kind = CHANNELS.get(f"{known[0].family}_{known[0].index + 1}")
-    return None if kind is None else (kind, known[1])
+def members(family: str, keys: Mapping[str, object]) -> list[str]:
+    """The keys of a log that are of one family, the one without a number first."""
+    found = [
+        k
+        for k in keys
+        if k == family or (k.startswith(f"{family}_") and (c := CHANNELS.get(k)) and c.family == family)
+    ]
+    return sorted(found, key=lambda k: (len(k), k))

@@ -17,9 +17,11 @@ GAP_STEPS = 8.0
 
 @dataclass(frozen=True)
 class Doubt:
-    """What of a channel is not known: its `reference` (what a pressure counts from), `sign`, `unit`, or `time`."""
+    """What of a channel is not known: its `reference` (what a pressure counts from), `sign`, `unit`, `time`, the `fuel`
+    of an air-fuel ratio, or which `column` it is.
+    """
 
-    about: Literal["reference", "sign", "unit", "time"]
+    about: Literal["reference", "sign", "unit", "time", "fuel", "column"]
     sentence: str
 
 
@@ -27,7 +29,8 @@ class Doubt:
 class Channel:
     """One signal: `values` (canonical unit of `quantity`) at `time_s`; both one-dimensional, of equal length.
 
-    With a `doubt` its numbers may be drawn, and not be judged by.
+    With a `doubt` its numbers may be drawn, and not be judged by. `states` are the words of a channel that holds
+    words: its values count into them.
     """
 
     key: str
@@ -37,6 +40,7 @@ class Channel:
     time_s: FloatArray
     values: FloatArray
     doubt: Doubt | None = None
+    states: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -45,11 +45,10 @@ def pressure_reference(pressure_pa: FloatArray, throttle: FloatArray, speed_rpm:
     opened = p[throttle >= OPEN]
     if opened.size and float(np.percentile(opened, 2)) < LEAST_OPEN_ABSOLUTE_PA:
         return "gauge"
-    # Nothing boosts an engine whose throttle is nearly shut: what is read there is vacuum or the barometer.
+    # Nothing boosts a petrol engine whose throttle is nearly shut: what is read there is vacuum or the barometer. A
+    # diesel's pedal shuts nothing, so that vacuum counts only where an open throttle shows the barometer or more.
     shut = p[throttle <= SHUT]
-    if shut.size and LEAST_ABSOLUTE_PA < float(np.median(shut)) < HIGHEST_BAROMETER_PA + 20e3:
-        return "absolute"
-    if LOWEST_BAROMETER_PA + 15e3 < float(p.min()) < HIGHEST_BAROMETER_PA:
+    if shut.size and LEAST_ABSOLUTE_PA < float(np.median(shut)) < HIGHEST_BAROMETER_PA + 20e3 and opened.size:
         return "absolute"
     return ""
 

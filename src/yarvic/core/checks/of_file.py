@@ -1,0 +1,105 @@
+"""A log's file judged without a job: what the command line prints, as one document a recording."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from yarvic.core.checks.evidence_of_pull import EngineKind
+from yarvic.core.checks.finding import verdict
+from yarvic.core.checks.limits import Limits
+from yarvic.core.checks.run import check_log, families_of, summarize
+from yarvic.core.errors import FormatError, in_plain
+from yarvic.core.evidence.dictionary import Dictionary
+from yarvic.core.evidence.log import problems
+from yarvic.core.evidence.mapping import Column, Facts, Mapping
+from yarvic.core.formats.logs.import_log import Imported, import_logs
+
+MOST_NAMED = 6
+
+
+@dataclass(frozen=True)
+class Judging:
+    """By what a file is judged: limits, the kind of engine, what its columns mean, and what is known beside them."""
+
+    limits: Limits
+    engine: EngineKind = field(default_factory=EngineKind)
+    mapping: Mapping | None = None
+    facts: Facts = field(default_factory=Facts)
+    words: Dictionary | None = None
+
+
+def check_file(path: Path, by: Judging) -> list[dict[str, Any]]:
+    """A document for each recording that holds a pull: pulls, verdict, problems, notes, columns, checks.
+
+    Raises FormatError for a file that is no log, and for one without any pull.
+    """
+    found = import_logs(path, mapping=by.mapping, facts=by.facts, words=by.words)
+    documents, without = [], []
+    for each in found:
+        document = _judged(path, each, by)
+        if document["pulls"]:
+            documents.append(document)
+        else:
+            without.append(each.part)
+    if not documents:
+        raise _no_pull(path, found[0])
+    documents[0]["notes"] += [f"{part} holds no pull" for part in without]
+    return documents
+
+
+def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
+    results = check_log(path.name, found.log, by.limits, engine=by.engine)
+    summaries = summarize([list(r.findings) for r in results])
+    judged = {s.family for s in summaries}
+    return {
+        "log": str(path),
+        "part": found.part,
+        "pulls": len(results),
+        "verdict": verdict([s.worst for s in summaries]),
+        "problems": [p.sentence for p in problems(found.log)],
+        "notes": list(found.log.notes),
+        "not_asked": [f for f in families_of(by.engine) if f not in judged],
+        "columns": [_column(c) for c in (found.understood.time, *found.understood.columns)],
+        "checks": [
+            {
+                "check": s.check,
+                "severity": s.worst.severity,
+                "sentence": s.sentence(),
+                "numbers": s.worst.numbers({}),
+                "value": s.worst.value,
+                "limit": s.worst.rule.stop_canonical if s.worst.rule else None,
+                "margin": s.worst.margin,
+                "source": s.worst.rule.source if s.worst.rule else "",
+            }
+            for s in summaries
+        ],
+    }
+
+
+def _column(c: Column) -> dict[str, Any]:
+    """How a column was read: one that a person confirmed was used as it was told."""
+    return {
+        "name": c.name,
+        "channel": c.channel,
+        "unit": c.unit_in_words,
+        "how": "used" if c.how == "confirmed" else c.how,
+        "confidence": c.confidence,
+        "reason": c.reason,
+        "question": c.question,
+    }
+
+
+def _no_pull(path: Path, found: Imported) -> FormatError:
+    remedy = "A pull holds throttle for 1.5 s or more and climbs 1200 rpm; log throttle and engine speed."
+    asked = [c for c in found.understood.columns if c.question and c.channel in ("throttle", "engine_speed")]
+    unknown = [c.name for c in found.understood.columns if not c.channel]
+    for c in asked:
+        remedy += f" '{in_plain(c.name, 60)}': {c.question}."
+    lacks = {"throttle", "engine_speed"} - {c.channel for c in found.understood.columns}
+    if lacks and unknown:
+        names = ", ".join(f"'{in_plain(n, 40)}'" for n in unknown[:MOST_NAMED])
+        more = " and more" if len(unknown) > MOST_NAMED else ""
+        remedy += f" Not understood were {names}{more}: a mapping says what they are."
+    return FormatError("no pull was found in it", concerns=str(path), remedy=remedy)

@@ -1,0 +1,113 @@
+"""Columns of one log that name the same channel: one is taken, the others are kept apart, and what differs is asked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yarvic.core.evidence.bounds import glance
+from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.mapping import AFR, Column
+from yarvic.core.evidence.raw import RawColumn, RawLog
+from yarvic.core.physics import FloatArray
+from yarvic.core.units import unit
+
+# Two columns show the same where half of their numbers are within this share of their span. Our choice.
+SAME = 0.03
+
+
+@dataclass(frozen=True)
+class _Of:
+    """A column with where it stands."""
+
+    place: int
+    raw: RawColumn
+    meant: Column
+
+
+def settle_doubles(raw: RawLog, columns: list[Column]) -> list[Column]:
+    """The columns with no channel named twice; the first of several of a family (bank 1) stands where one alone would."""
+    found = list(columns)
+    groups: dict[str, list[_Of]] = {}
+    for i, (column, meant) in enumerate(zip(raw.columns, columns, strict=True)):
+        if meant.channel:
+            groups.setdefault(meant.channel, []).append(_Of(i, column, meant))
+    for group in groups.values():
+        if len(group) > 1:
+            _settle(group, found)
+    _first_of_several(found)
+    return found
+
+
+def _settle(group: list[_Of], found: list[Column]) -> None:
+    best = min(
+        group,
+        key=lambda o: (bool(o.meant.question), o.meant.how != "confirmed", -o.meant.confidence, o.meant.unit == AFR),
+    )
+    differs = [o for o in group if o is not best and not _alike(best, o)]
+    for o in group:
+        if o is best:
+            continue
+        why = f"names {CHANNELS[o.meant.channel].title.lower()} as '{best.meant.name}' does, which was taken"
+        found[o.place] = o.meant.changed(
+            channel="",
+            unit="",
+            reference="",
+            sign=1,
+            how="not_understood",
+            confidence=0.0,
+            reason=why,
+            question="",
+            about="",
+        )
+    if differs and best.meant.how != "confirmed" and not best.meant.question:
+        others = " and ".join(f"'{o.meant.name}'" for o in differs[:2])
+        question = f"{others} names the same and shows something else: say which one it is"
+        found[best.place] = best.meant.changed(question=question, about="column", confidence=0.5, how="guessed")
+
+
+def _alike(one: _Of, other: _Of) -> bool:
+    """Whether two columns show the same, as far as what is known of them says; a zero that is elsewhere does not count."""
+    if one.meant.question or other.meant.question or one.raw.values.shape != other.raw.values.shape:
+        return one.raw.values.shape == other.raw.values.shape and _same_shape(one, other)
+    return _same_shape(one, other)
+
+
+def _same_shape(one: _Of, other: _Of) -> bool:
+    a, b = _canonical(one), _canonical(other)
+    good = np.isfinite(a) & np.isfinite(b)
+    if not good.any():
+        return True
+    a, b = a[good], b[good]
+    free = {one.meant.reference, other.meant.reference} == {"absolute", "gauge"}
+    scaled = AFR in (one.meant.unit, other.meant.unit) and one.meant.unit != other.meant.unit
+    unknown = not one.meant.unit or not other.meant.unit
+    if scaled or unknown:
+        return bool(np.ptp(a) == 0.0 or np.ptp(b) == 0.0 or abs(float(np.corrcoef(a, b)[0, 1])) > 0.98)
+    apart = np.abs(a - b - (np.median(a - b) if free else 0.0))
+    span = max(float(np.ptp(a)), float(np.ptp(b)), 1e-9)
+    level = max(abs(float(np.median(a))), abs(float(np.median(b))))
+    return float(np.percentile(apart, 90)) <= max(SAME * span, 2e-3 * level)
+
+
+def _canonical(o: _Of) -> FloatArray:
+    values = glance(o.raw.values) * o.meant.sign
+    if o.meant.unit in ("", AFR):
+        return values
+    return np.asarray(values * unit(o.meant.unit).factor + unit(o.meant.unit).offset)
+
+
+def _first_of_several(found: list[Column]) -> None:
+    """Give the first bank, sensor or number of a family the bare channel where no column has it."""
+    there = {c.channel for c in found}
+    families: dict[str, list[int]] = {}
+    for i, c in enumerate(found):
+        kind = CHANNELS.get(c.channel)
+        if kind is not None and kind.which and kind.family not in there:
+            families.setdefault(kind.family, []).append(i)
+    for family, places in families.items():
+        first = min(places, key=lambda i: (len(found[i].channel), found[i].channel))
+        which = CHANNELS[found[first].channel].which.replace("_", " ")
+        reason = f"{found[first].reason}; {which} stands for the first of {len(places)}"
+        found[first] = found[first].changed(channel=family, reason=reason)

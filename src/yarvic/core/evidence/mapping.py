@@ -1,0 +1,94 @@
+"""What the columns of a log mean: found by the importer, confirmed by a person, kept for the next file of that logger."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+from pydantic import Field, model_validator
+
+from yarvic.core.document import Document
+from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.dictionary import TIME, squeezed
+from yarvic.core.evidence.raw import RawColumn
+from yarvic.core.units import UNITS, Reference
+
+AFR = "AFR"
+How = Literal["used", "guessed", "not_understood", "confirmed"]
+About = Literal["", "reference", "sign", "unit", "time", "fuel", "column"]
+# A guess that is less sure than this is not judged by.
+SURE = 0.9
+MOST_COLUMNS = 5_000
+
+
+class Column(Document):
+    """One column's meaning. `channel` is empty for one that is kept under its own name, `time` for the stamps.
+
+    `sign` -1: counted the other way round. `stoichiometric_afr` belongs to a column in AFR. `question` is what has to
+    be answered before it may be judged by, `about` what that concerns; `reason` says where the meaning comes from.
+    """
+
+    name: Annotated[str, Field(max_length=400)]
+    header_unit: Annotated[str, Field(max_length=400)] = ""
+    channel: str = ""
+    unit: str = ""
+    reference: Reference = ""
+    sign: Literal[-1, 1] = 1
+    stoichiometric_afr: Annotated[float, Field(ge=1.0, le=40.0)] | None = None
+    how: How = "not_understood"
+    confidence: Annotated[float, Field(ge=0.0, le=1.0)] = 0.0
+    reason: str = ""
+    question: str = ""
+    about: About = ""
+
+    @model_validator(mode="after")
+    def _makes_sense(self) -> Column:
+        kind = CHANNELS.get(self.channel)
+        if self.channel and self.channel != TIME and kind is None:
+            raise ValueError(f"there is no channel {self.channel!r}")
+        quantity = "time" if self.channel == TIME else kind.quantity if kind is not None else ""
+        if self.unit == AFR:
+            if quantity != "mixture":
+                raise ValueError(
+                    f"{self.name}: an air-fuel ratio measures mixture, not {quantity or 'nothing known'}"
+                )
+        elif quantity and self.unit and (self.unit not in UNITS or UNITS[self.unit].quantity != quantity):
+            raise ValueError(f"{self.name}: unit {self.unit!r} does not measure {quantity}")
+        return self
+
+    @property
+    def doubtful(self) -> bool:
+        """Whether it may not be judged by."""
+        return bool(self.question)
+
+    @property
+    def unit_in_words(self) -> str:
+        """Its unit with what a pressure is counted from."""
+        return f"{self.unit} {self.reference}".strip() if self.reference else self.unit
+
+
+class Mapping(Document):
+    """The columns of one kind of file, known by the fingerprint of its header."""
+
+    kind: Literal["yarvic mapping"] = "yarvic mapping"
+    version: Literal[1] = 1
+    title: Annotated[str, Field(max_length=200)] = ""
+    fingerprint: Annotated[str, Field(pattern="^[0-9a-f]{0,64}$")] = ""
+    columns: Annotated[tuple[Column, ...], Field(max_length=MOST_COLUMNS)] = ()
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What is known of a run beside its file: the barometer, and the fuel whose ratio an air-fuel ratio is counted by."""
+
+    barometer_pa: float | None = None
+    stoichiometric_afr: float | None = None
+
+
+def fingerprint(columns: Sequence[RawColumn]) -> str:
+    """What tells one logger's files by their header: names and units in order, whatever their case and signs."""
+    names = [(squeezed(c.name) or c.name, squeezed(c.unit) or c.unit) for c in columns]
+    return hashlib.sha256(json.dumps(names, ensure_ascii=True).encode("ascii")).hexdigest()

@@ -1,0 +1,48 @@
+"""A log as a file holds it, before anybody has said what its columns mean."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from yarvic.core.physics import FloatArray
+
+# What the stamps of a column of time were: plain numbers in a unit to be found, or something that says itself.
+Clock = Literal["number", "clock", "date"]
+
+
+@dataclass
+class RawColumn:
+    """A column: its name and unit as they stand in the header, and its numbers, NaN where there is none.
+
+    `states` are the texts of a column of words: its numbers then count into them. `place` says where it stands in the
+    file, such as `column 3`. `note` is what was done with fields that could not be read as they are.
+    """
+
+    name: str
+    unit: str
+    values: FloatArray
+    place: str
+    time_s: FloatArray | None = None  # its own stamps, where it was not sampled with every row
+    states: tuple[str, ...] = ()
+    note: str = ""
+    doubt: str = ""  # why its numbers may be others than they seem
+    gaps: bool = False  # whether some of its rows hold no number
+
+
+@dataclass
+class RawLog:
+    """One recording: columns beside their time. `time` is that column as it stands, its unit still open.
+
+    `rows_at` gives the line of the file for a row, for messages; `notes` say what was passed over or set right.
+    """
+
+    columns: list[RawColumn]
+    time: RawColumn | None
+    clock: Clock = "number"
+    part: str = ""  # which part of the file, where it holds several
+    reader: str = ""
+    started: str = ""  # when it began by its own clock, ISO 8601, where it says so
+    notes: list[str] = field(default_factory=list)
+    facts: Mapping[str, str] = field(default_factory=dict)  # what the lines above the header say, by name

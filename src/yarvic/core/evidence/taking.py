@@ -1,0 +1,314 @@
+"""From a log as a file holds it to channels in canonical units, by what its columns mean."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping as Table
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from yarvic.core.errors import FormatError, in_plain
+from yarvic.core.evidence.bounds import Around, fits, glance, pressures_that_fit
+from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.clock import MOST_TIME_S, seconds, stamps
+from yarvic.core.evidence.dictionary import TIME, Dictionary, dictionary, squeezed
+from yarvic.core.evidence.doubles import settle_doubles
+from yarvic.core.evidence.guess import guess_columns, is_sure
+from yarvic.core.evidence.log import Channel, Doubt, Log
+from yarvic.core.evidence.mapping import AFR, Column, Facts, Mapping, fingerprint
+from yarvic.core.evidence.meaning import AT_REST_RPM, HIGHEST_BAROMETER_PA, LOWEST_BAROMETER_PA
+from yarvic.core.evidence.raw import RawColumn, RawLog
+from yarvic.core.physics import FloatArray
+from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
+from yarvic.core.units import CANONICAL, unit
+
+UNKNOWN = "unknown quantity"
+# An air-fuel ratio beside a lambda shows its fuel, where their ratio stays alike within this share over so many rows.
+ALIKE, MOST_ALIKE_OF = 0.015, 20
+NO_BAROMETER = "is gauge pressure, and no barometer was logged: state it with the import"
+NO_FUEL = "is an air-fuel ratio, which means nothing without its fuel: state it with the import"
+
+
+@dataclass(frozen=True)
+class Understood:
+    """What a log's columns mean: `time` and one for each of its columns, in their order."""
+
+    time: Column
+    columns: tuple[Column, ...]
+
+    def mapping(self, raw: RawLog, title: str = "") -> Mapping:
+        """The same as it is kept and shared."""
+        assert raw.time is not None
+        return Mapping(
+            title=title, fingerprint=fingerprint([raw.time, *raw.columns]), columns=(self.time, *self.columns)
+        )
+
+
+def understand(
+    raw: RawLog, known: Mapping | None = None, words: Dictionary | None = None, source: str = ""
+) -> Understood:
+    """What every column means: as a person confirmed it before (`known`), else by name, unit and numbers.
+
+    Raises FormatError without a column of time, and for a mapping of which no column is there.
+    """
+    words = words or dictionary()
+    if known is not None:
+        _find_time(raw, known)
+    if raw.time is None:
+        raise no_time(raw, source)
+    columns = guess_columns(raw, words)
+    told: Column | None = None
+    if known is not None:
+        told, columns = _confirmed(raw, known, columns, words, source)
+    columns = settle_doubles(raw, columns)
+    time = stamps(raw, _engine_speed(raw, columns))
+    if told is not None and raw.clock == "number" and told.unit:
+        time = told
+    return Understood(time, tuple(columns))
+
+
+def no_time(raw: RawLog, source: str) -> FormatError:
+    """The error for a log without a column of time: it says which of its columns might be one."""
+    rising = [c for c in raw.columns if c.values.size > 2 and not c.states and bool(np.all(np.diff(c.values) > 0))]
+    might = (
+        f" Column '{in_plain(rising[0].name, 60)}' rises steadily: if it is time, say so with its unit."
+        if rising
+        else ""
+    )
+    return FormatError(
+        "there is no time column", concerns=source, remedy=f"Name one column 'time [s]' or 'time [ms]'.{might}"
+    )
+
+
+def _find_time(raw: RawLog, known: Mapping) -> None:
+    """Take for time the column that a person confirmed as it."""
+    told = next((c for c in known.columns if c.channel == TIME), None)
+    if raw.time is not None or told is None:
+        return
+    for i, column in enumerate(raw.columns):
+        if _same(column, told) and not column.states:
+            raw.time = raw.columns.pop(i)
+            return
+
+
+def _same(raw: RawColumn, column: Column) -> bool:
+    return squeezed(raw.name) == squeezed(column.name) and squeezed(raw.unit) == squeezed(column.header_unit)
+
+
+def _confirmed(
+    raw: RawLog, known: Mapping, columns: list[Column], words: Dictionary, source: str
+) -> tuple[Column | None, list[Column]]:
+    """The columns with what was confirmed in place of what was guessed; and that of time, where it was confirmed.
+
+    The same header may stand over other units another day: numbers that do not fit what was confirmed are asked anew.
+    """
+    assert raw.time is not None
+    left = list(known.columns)
+    told = next((c for c in left if c.channel == TIME and _same(raw.time, c)), None)
+    found: list[Column] = []
+    hits = 0 if told is None else 1
+    for column, guessed in zip(raw.columns, columns, strict=True):
+        mine = next((c for c in left if c.channel != TIME and _same(column, c)), None)
+        if mine is None:
+            found.append(guessed)
+            continue
+        left.remove(mine)
+        hits += 1
+        found.append(_still_fits(column, mine, words))
+    if not hits:
+        raise FormatError(
+            "is a mapping of another logger: none of its columns is in this log",
+            concerns=source,
+            remedy="Choose the mapping that was made for this kind of file.",
+        )
+    lost = [c.name for c in left if c.channel and c.channel != TIME]
+    if lost:
+        raw.notes.append(
+            f"the mapping names {len(lost)} columns that are not there, such as '{in_plain(lost[0], 60)}'"
+        )
+    return told, found
+
+
+def _still_fits(raw: RawColumn, mine: Column, words: Dictionary) -> Column:
+    """A confirmed column, with a question where its numbers lie where they cannot."""
+    taken = Column(**{**mine.entries(), "how": "confirmed", "confidence": 1.0, "reason": "as confirmed"})
+    if not mine.channel or raw.states:
+        return taken
+    if not mine.unit or mine.question:
+        return Column(
+            **{
+                **mine.entries(),
+                "how": "guessed",
+                "confidence": 0.5,
+                "question": mine.question or "no unit was confirmed",
+            }
+        )
+    kind = CHANNELS[mine.channel]
+    bounds = words.words[kind.family if kind.family in words.words else mine.channel]
+    numbers = glance(raw.values)
+    nothing = Around(np.full(numbers.shape, np.nan), np.full(numbers.shape, np.nan))
+    if mine.unit == AFR or not np.isfinite(numbers).any():
+        return taken
+    if kind.reference == "absolute" and mine.reference:
+        there = list(pressures_that_fit(bounds, numbers, nothing, (mine.unit,), (mine.reference,)))
+        others = list(pressures_that_fit(bounds, numbers, nothing, bounds.unstated, ("absolute", "gauge")))
+        misfit = not there and bool(others)
+    else:
+        u = unit(mine.unit)
+        misfit = not fits(bounds, (numbers * u.factor + u.offset) * mine.sign) and any(
+            fits(bounds, numbers * unit(o).factor + unit(o).offset) for o in bounds.unstated if o != mine.unit
+        )
+    if not misfit:
+        return taken
+    question = f"was confirmed as {mine.unit_in_words}, and its numbers here do not fit that"
+    return Column(**{**taken.entries(), "confidence": 0.5, "question": question, "about": "unit"})
+
+
+def _engine_speed(raw: RawLog, columns: list[Column]) -> FloatArray | None:
+    for column, meant in zip(raw.columns, columns, strict=True):
+        if meant.channel == "engine_speed" and meant.unit and column.time_s is None:
+            return np.asarray(column.values * unit(meant.unit).factor)
+    return None
+
+
+def take(raw: RawLog, understood: Understood, facts: Facts | None = None, source: str = "") -> Log:
+    """The log in canonical units. What is not known of a channel stays with it as its doubt.
+
+    The raw columns are used up on the way, so that the log never stands in memory twice. Raises FormatError where
+    a time stamp is missing or none that a clock can show.
+    """
+    facts = facts or Facts()
+    time_s = _seconds(raw, understood.time, source)
+    doubtful_time = Doubt("time", understood.time.question) if understood.time.question else None
+    notes = list(raw.notes)
+    notes += [
+        f"{c.name}: {c.reason}"
+        for c in (understood.time, *understood.columns)
+        if c.how == "guessed" and not c.question
+    ]
+    channels: dict[str, Channel] = {}
+    pairs = list(zip(raw.columns, understood.columns, strict=True))
+    stated = dict(_stoichiometric(pairs, facts))
+    raw.columns = []
+    while pairs:
+        column, meant = pairs.pop(0)
+        note = column.note
+        if note:
+            notes.append(f"{in_plain(column.name, 60)}: {note}")
+        times = time_s if column.time_s is None else seconds(column.time_s, understood.time, raw)
+        key = meant.channel or _own_key(column, channels)
+        channel = _channel(key, column, meant, times, stated.get(id(column)))
+        if doubtful_time is not None and channel.doubt is None:
+            channel = replace(channel, doubt=doubtful_time)
+        channels[key] = channel
+    _to_absolute(channels, understood, facts, notes)
+    return Log(channels, tuple(dict.fromkeys(in_plain(n, 300) for n in notes)))
+
+
+def _own_key(column: RawColumn, channels: Table[str, Channel]) -> str:
+    name, key, n = column.name or column.place, column.name or column.place, 2
+    while key in channels or key in CHANNELS:
+        key, n = f"{name} ({n})", n + 1
+    return key
+
+
+def _seconds(raw: RawLog, time: Column, source: str) -> FloatArray:
+    assert raw.time is not None
+    if not np.all(np.isfinite(raw.time.values)):
+        raise FormatError("a time stamp is missing", concerns=source, remedy="Remove that line.")
+    found = seconds(raw.time.values, time, raw)
+    if found.size and np.abs(found).max() > MOST_TIME_S:
+        raise FormatError(
+            "a time stamp is none that a clock can show", concerns=source, remedy="Correct the column of time."
+        )
+    return found
+
+
+def _channel(key: str, raw: RawColumn, meant: Column, times: FloatArray, stoichiometric: float | None) -> Channel:
+    """One channel in its canonical unit, with what is asked of it as its doubt; a gauge pressure is still one."""
+    kind, values = CHANNELS.get(meant.channel), raw.values
+    if kind is None:
+        return Channel(key, raw.name or raw.place, UNKNOWN, raw.unit, times, values, states=raw.states)
+    doubt = Doubt(meant.about or "column", meant.question) if meant.question else None
+    if doubt is None and not is_sure(meant):
+        doubt = Doubt("unit", f"{meant.reason}: confirm it with the import")
+    if meant.unit == AFR:
+        if stoichiometric is None:
+            doubt = doubt or Doubt("fuel", NO_FUEL)
+        else:
+            values = values / stoichiometric
+    elif meant.unit:
+        u = unit(meant.unit)
+        if u.factor != 1.0 or u.offset != 0.0:
+            values = values * u.factor + u.offset
+    if meant.sign == -1:
+        values = -values
+    return Channel(key, kind.title, kind.quantity, CANONICAL[kind.quantity], times, values, doubt)
+
+
+def _stoichiometric(pairs: list[tuple[RawColumn, Column]], facts: Facts) -> list[tuple[int, float]]:
+    """The ratio by which each column in AFR is counted: its own, that of the run, or what lambda beside it shows."""
+    shown: float | None = None
+    lambdas = [r for r, m in pairs if m.unit == "lambda" and not m.question]
+    found = []
+    for raw, meant in pairs:
+        if meant.unit != AFR:
+            continue
+        for other in lambdas:
+            if shown is None and other.values.shape == raw.values.shape:
+                shown = _constant_ratio(raw.values, other.values)
+        ratio = meant.stoichiometric_afr or facts.stoichiometric_afr or shown
+        if ratio is not None:
+            found.append((id(raw), ratio))
+    return found
+
+
+def _constant_ratio(ratio: FloatArray, of_lambda: FloatArray) -> float | None:
+    """What an air-fuel ratio is of a lambda that was logged beside it, where it is the same all along."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        each = ratio / of_lambda
+    known = each[np.isfinite(each)]
+    if known.size < MOST_ALIKE_OF:
+        return None
+    middle = float(np.median(known))
+    return middle if 5.0 < middle < 20.0 and float(np.percentile(np.abs(known / middle - 1.0), 95)) < ALIKE else None
+
+
+def _to_absolute(channels: dict[str, Channel], understood: Understood, facts: Facts, notes: list[str]) -> None:
+    """Gauge pressures as absolute ones, where a barometer is known; the others keep their zero, and the doubt says so."""
+    gauge = [
+        (c.channel, c.name)
+        for c in understood.columns
+        if c.reference == "gauge" and c.channel in channels and CHANNELS[c.channel].reference == "absolute"
+    ]
+    if not gauge:
+        return
+    barometer_pa, how = _barometer(channels, {key for key, _ in gauge}, facts)
+    for key, name in gauge:
+        c = channels[key]
+        if c.doubt is not None and c.doubt.about in ("unit", "column", "sign"):
+            continue
+        if barometer_pa is None:
+            channels[key] = replace(c, values=c.values + STANDARD_PRESSURE_PA, doubt=Doubt("reference", NO_BAROMETER))
+        else:
+            channels[key] = replace(c, values=c.values + barometer_pa)
+            notes.append(f"{name}: gauge pressure, made absolute by {how}, {barometer_pa / 100:.0f} mbar")
+
+
+def _barometer(channels: Table[str, Channel], gauge: set[str], facts: Facts) -> tuple[float | None, str]:
+    """The barometer of a run, in Pa, and where it is from."""
+    if facts.barometer_pa is not None:
+        return facts.barometer_pa, "the barometer that was stated"
+    ambient = channels.get("ambient_pressure")
+    if ambient is not None and ambient.doubt is None and np.isfinite(ambient.values).any():
+        return float(np.nanmedian(ambient.values)), "the logged barometer"
+    speed = channels.get("engine_speed")
+    for key, c in channels.items():
+        kind = CHANNELS.get(key)
+        if speed is None or kind is None or kind.family != "boost_pressure" or key in gauge or c.doubt is not None:
+            continue
+        if c.values.size == speed.values.size:
+            rest = c.values[(speed.values < AT_REST_RPM) & np.isfinite(c.values)]
+            if rest.size and LOWEST_BAROMETER_PA < float(np.median(rest)) < HIGHEST_BAROMETER_PA:
+                return float(np.median(rest)), "the manifold's pressure at rest"
+    return None, ""

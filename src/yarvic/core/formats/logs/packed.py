@@ -1,0 +1,118 @@
+"""Packed logs: gzip of one, zip of several, a workbook. Nothing is unpacked to disk, and never more than fits."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import zipfile
+import zlib
+from dataclasses import replace
+from pathlib import Path
+from typing import IO
+
+from yarvic.core.errors import FormatError, YarvicError, in_plain
+from yarvic.core.evidence.raw import RawLog
+from yarvic.core.formats.logs.assemble import recordings
+from yarvic.core.formats.logs.text import read_sections
+from yarvic.core.reading import check_memory
+
+# What packed bytes may unpack to: text of numbers shrinks to a tenth, and to a fiftieth where it stands still.
+MOST_UNPACKED = 1 << 30
+MOST_RATIO, FREE_BYTES = 200, 16 * 1024 * 1024
+MOST_MEMBERS = 400
+STEP = 1 << 20
+_TEXTS = (".csv", ".txt", ".log", ".tsv", ".dat", ".asc", ".prn", "")
+
+
+def read_gzip(path: Path) -> list[RawLog]:
+    """The recordings of a text in gzip. Raises FormatError where it is damaged or unpacks to more than any log."""
+    try:
+        with gzip.open(path, "rb") as file:
+            data = _bounded(file, path.stat().st_size, str(path))
+    except (OSError, EOFError, zlib.error) as error:
+        raise _damaged(str(path), error) from None
+    return _of_bytes(data, str(path))
+
+
+def read_zip(path: Path) -> list[RawLog]:
+    """The recordings of all texts in a zip, in the order of their names, or of the sheets of a workbook.
+
+    Raises FormatError where it is damaged, holds no log, or unpacks to more than any log.
+    """
+    try:
+        with zipfile.ZipFile(path) as archive:
+            members = [m for m in archive.infolist() if not m.is_dir()]
+            names = {m.filename for m in members}
+            if "[Content_Types].xml" in names and any(n.startswith("xl/") for n in names):
+                check_unpacked(members, path)
+                from yarvic.core.formats.logs.columnar import read_workbook
+
+                return read_workbook(path, str(path))
+            return _members(archive, members, path)
+    except (zipfile.BadZipFile, OSError, EOFError, zlib.error, NotImplementedError, RuntimeError) as error:
+        raise _damaged(str(path), error) from None
+
+
+def check_unpacked(members: list[zipfile.ZipInfo], path: Path) -> None:
+    """Raise FormatError for a zip that says it unpacks to more than any log does."""
+    unpacked, packed = sum(m.file_size for m in members), sum(m.compress_size for m in members)
+    if len(members) > MOST_MEMBERS or unpacked > max(FREE_BYTES, min(MOST_UNPACKED, MOST_RATIO * packed)):
+        raise _too_much(str(path))
+    check_memory(unpacked * 4.0, str(path))
+
+
+def _members(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], path: Path) -> list[RawLog]:
+    check_unpacked(members, path)
+    found: list[RawLog] = []
+    refused: list[YarvicError] = []
+    logs = sorted((m for m in members if Path(m.filename).suffix.lower() in _TEXTS), key=lambda m: m.filename)
+    for member in logs:
+        inside = f"{path}, {in_plain(Path(member.filename).name, 80)}"
+        if member.flag_bits & 1:
+            raise FormatError("is locked by a password", concerns=inside, remedy="Unpack it first.")
+        with archive.open(member) as file:
+            data = _bounded(file, max(member.compress_size, 1), inside)
+        try:
+            read = _of_bytes(data, inside)
+        except YarvicError as error:
+            refused.append(error)  # a note beside the logs takes none of them with it
+            continue
+        name = in_plain(Path(member.filename).name, 80)
+        found += [replace(log, part=f"{name}, {log.part}" if log.part else name) for log in read]
+    if not found:
+        if refused:
+            raise refused[0]
+        raise FormatError("holds no log", concerns=str(path), remedy="Pack logs as CSV.")
+    for why in refused:
+        found[0].notes.append(f"{why.concerns} was left out: it {why.what}")
+    return found
+
+
+def _bounded(file: IO[bytes] | gzip.GzipFile, packed: int, source: str) -> bytes:
+    most = max(FREE_BYTES, min(MOST_UNPACKED, MOST_RATIO * packed))
+    out = io.BytesIO()
+    while block := file.read(STEP):
+        out.write(block)
+        if out.tell() > most:
+            raise _too_much(source)
+    return out.getvalue()
+
+
+def _of_bytes(data: bytes, source: str) -> list[RawLog]:
+    if not data.strip():
+        raise FormatError("holds no rows", concerns=source, remedy="Choose another file.")
+    return recordings(read_sections(data, source, len(data)), source, "text")
+
+
+def _too_much(source: str) -> FormatError:
+    return FormatError(
+        "unpacks to more than a log can be",
+        concerns=source,
+        remedy="It may be made to harm; unpack it by other means.",
+    )
+
+
+def _damaged(source: str, error: Exception) -> FormatError:
+    return FormatError(
+        "is damaged and cannot be unpacked", concerns=source, remedy="Pack it again.", details=type(error).__name__
+    )
