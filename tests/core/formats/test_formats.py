@@ -73,7 +73,7 @@ def test_empty_fields_are_missing_numbers(tmp_path):
         ("time [s],RPM [rpm]\n", "holds no rows"),
         ("RPM [rpm],TPS [%]\n1,2\n2,3\n3,3\n", "no time column"),
         ("time [s]\n0\n1\n", "no rows of numbers"),
-        ("time [s],RPM [rpm]\n0,1000\n1,1100,7,8\n2,9,9,9\n3,9,9,9\n", "no time column"),
+        ("time [s],RPM [rpm]\n0,1000\n1,1100,7,8\n2,9,9,9\n3,9,9,9\n", "another number of fields"),
     ],
 )
 def test_logs_that_cannot_be_read_say_why(tmp_path, text, message):

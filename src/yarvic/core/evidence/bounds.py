@@ -8,15 +8,17 @@ from dataclasses import dataclass
 import numpy as np
 
 from yarvic.core.evidence.dictionary import Words
-from yarvic.core.evidence.meaning import pressure_reference
+from yarvic.core.evidence.meaning import OPEN, pressure_reference
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
 from yarvic.core.units import Reference, from_canonical, unit
 
 # A glance at a long column: so many of its numbers at most.
 GLANCE = 4000
-# A gauge that shows an engine reaches one of these: less is a unit mistaken for a larger one. Our choice.
-LEAST_BOOST_PA, LEAST_VACUUM_PA = 25e3, -15e3
+# A gauge without any vacuum that never shows this boost shows no engine: it is a unit mistaken for another. Our choice.
+LEAST_BOOST_PA, LEAST_VACUUM_PA = 25e3, -1e3
+# Behind an open throttle no engine draws more vacuum than this. Our choice.
+MOST_OPEN_VACUUM_PA = -45e3
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,8 +49,8 @@ def fits(words: Words, canonical: FloatArray, reference: Reference = "") -> bool
     if ends is None:
         return True
     if reference == "gauge":
-        shows = ends[1] >= LEAST_BOOST_PA or ends[0] <= LEAST_VACUUM_PA
-        if ends[0] < -STANDARD_PRESSURE_PA or not shows:
+        stands = ends[0] > LEAST_VACUUM_PA and ends[1] < LEAST_BOOST_PA
+        if ends[0] < -STANDARD_PRESSURE_PA or stands:
             return False
         ends = ends[0] + STANDARD_PRESSURE_PA, ends[1] + STANDARD_PRESSURE_PA
     low, high = (float(from_canonical(e, words.in_unit)) for e in ends)
@@ -69,4 +71,7 @@ def pressures_that_fit(
         compelled = pressure_reference(pressure_pa, around.throttle, around.speed_rpm)
         for reference in references:
             if compelled in ("", reference) and fits(words, pressure_pa, reference):
+                opened = pressure_pa[(around.throttle >= OPEN) & np.isfinite(pressure_pa)]
+                if reference == "gauge" and opened.size and float(np.median(opened)) < MOST_OPEN_VACUUM_PA:
+                    continue
                 yield label, reference

@@ -231,7 +231,7 @@ def _fits(found: str, family: str, text: str, written: str) -> bool:
         return True
     kind = CHANNELS.get(family)
     quantity = kind.quantity if kind is not None else "time"
-    if quantity == "mixture" and is_afr(found):
+    if (quantity == "mixture" and is_afr(found)) or (quantity in ("mixture", "ratio") and found == "-"):
         return True
     try:
         read_unit(found, quantity=quantity)

@@ -13,12 +13,14 @@ from yarvic.core.evidence.bounds import Around, fits, glance, percentiles, press
 from yarvic.core.evidence.channels import CHANNELS, ChannelKind
 from yarvic.core.evidence.dictionary import TIME, Dictionary, Header, Words, dictionary, read_header
 from yarvic.core.evidence.mapping import AFR, SURE, About, Column, How
-from yarvic.core.evidence.meaning import mixture_kind, retard_sign
+from yarvic.core.evidence.meaning import OPEN, mixture_kind, retard_sign
 from yarvic.core.evidence.raw import RawColumn, RawLog
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import Reference, is_afr, read_unit, unit
 
 STATED, BY_NUMBERS, BY_COMPANY, ASKED = 1.0, 0.95, 0.7, 0.5
+# Boost stays nearer to its target than this, and a barometer lies further off. Our choice.
+MOST_OFF_TARGET_PA, MOST_OFF_WITHOUT_UNIT_PA = 45e3, 8e3
 _WITHOUT_UNIT = ("", "-", "--", "1", "[-]", "none", "n/a")
 _ORDER = ("engine_speed", "throttle", "ambient_pressure", "boost_pressure", "lambda_measured")
 
@@ -266,16 +268,18 @@ def _pressure(g: _Guess, around: Around, known: Table[str, _Guess]) -> None:
         _barometer(g)
         return
     alike = known.get("boost_pressure") if g.kind.family == "boost_target" else None
-    if not stated and alike is not None and alike.reference and (not g.unit or alike.unit == g.unit):
+    if not stated and alike is not None and _counted_alike(g, alike, around):
         # A unit states target and pressure alike.
         stated = alike.reference
-        g.unit, g.confidence = g.unit or alike.unit, min(alike.confidence, BY_NUMBERS)
+        g.unit, g.confidence = alike.unit, min(alike.confidence, BY_NUMBERS)
         g.reasons.append("counted as the pressure is")
     units = (g.unit,) if g.unit else g.words.unstated
     references: tuple[Reference, ...] = (stated,) if stated else ("absolute", "gauge")
+    if g.kind.family == "boost_target":
+        around = Around(*(np.full(g.values.shape, np.nan),) * 2)  # what a unit asks for follows no throttle
     possible = list(pressures_that_fit(g.words, g.values, around, units, references))
     g.reference = stated
-    if len(possible) == 1:
+    if len(possible) == 1 and (stated or g.kind.family != "boost_target"):
         _take_pressure(g, *possible[0])
         return
     if not possible:
@@ -288,6 +292,22 @@ def _pressure(g: _Guess, around: Around, known: Table[str, _Guess]) -> None:
         )
     else:
         g.ask("unit", f"no unit stands there, and its numbers can be {_or([f'{u} {r}' for u, r in possible])}")
+
+
+def _counted_alike(target: _Guess, pressure: _Guess, around: Around) -> bool:
+    """Whether a target is counted as its pressure is: read so, both come near each other under an open throttle."""
+    if not pressure.reference or pressure.question or target.unit not in ("", pressure.unit):
+        return False
+    factor = unit(pressure.unit).factor
+    ends = [percentiles(v) for v in (target.values, pressure.values)]
+    if ends[0] is None or ends[1] is None:
+        return False
+    apart = [abs(a - b) * factor for a, b in zip(ends[0], ends[1], strict=True)]
+    opened = around.throttle >= OPEN
+    if opened.any() and target.values.shape == pressure.values.shape:
+        apart.append(abs(float(np.nanmedian(target.values[opened] - pressure.values[opened]))) * factor)
+    # Without a unit of its own it must lie close by: other units come near as well.
+    return apart[-1] < (MOST_OFF_TARGET_PA if target.unit else MOST_OFF_WITHOUT_UNIT_PA)
 
 
 def _take_pressure(g: _Guess, label: str, reference: Reference) -> None:
@@ -308,7 +328,7 @@ def _no_pressure(g: _Guess, around: Around, stated: Reference) -> None:
             "reference" if any(u == g.unit for u, _ in others) else "unit",
             f"its numbers do not fit {said}, as its header says, but {_or([f'{u} {r}' for u, r in others])}",
         )
-    elif said and not g.unit:
+    elif not g.unit or g.confidence < STATED:
         g.ask("unit", "no unit stands there, and its numbers fit none")
     else:
         known = percentiles(g.canonical())

@@ -249,10 +249,10 @@ def _long(section: Section, time: int, name: int, value: int, unit: int | None, 
                 time_s=own[good][order], states=found.states, note=found.note, doubt=found.doubt,
             )
         )  # fmt: skip
-    column = RawColumn(
-        section.names[time].strip(), section.units[time] if time < len(section.units) else "",
-        np.sort(seconds[np.isfinite(seconds)]), f"column {time + 1}",
-    )  # fmt: skip
+    # Stamps of all channels together lie closer than any of them was sampled: the densest stands for them.
+    densest = max((c.time_s for c in columns if c.time_s is not None), key=len)
+    unit_words = section.units[time] if time < len(section.units) else ""
+    column = RawColumn(section.names[time].strip(), unit_words, densest, f"column {time + 1}")
     if stamps is not None:
         column.doubt = stamps.doubt
     clock = stamps.clock if stamps is not None else "number"

@@ -25,8 +25,11 @@ def read_mdf(path: Path, source: str) -> list[RawLog]:
     """
     try:
         from asammdf import MDF
+        from asammdf.blocks import mdf_v4
     except ImportError:
         raise FormatError(NOT_INSTALLED.what, concerns=source, remedy=NOT_INSTALLED.remedy) from None
+    # One that fails while it is made lacks this when it is unmade, and would say so on the terminal.
+    mdf_v4.MDF4._file = None
     check_memory(path.stat().st_size * 6.0, source)
     with path.open("rb") as head:
         begins = head.read(68)

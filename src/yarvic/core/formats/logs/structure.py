@@ -25,6 +25,8 @@ _COMMENT = re.compile(r"^\s*(#+|//+|%+|!+|\*+)\s*")
 _DECIMAL_COMMA, _DECIMAL_POINT = re.compile(r"[+-]?\d*,\d+"), re.compile(r"[+-]?\d*\.\d+([eE][+-]?\d+)?")
 # How many rows in a row must look like numbers before the first of them is taken for the first row.
 ROWS_ALIKE = 2
+# Rows of another width are another section, and no fault, where they are at least this share of the commonest.
+SECTION_SHARE = 0.3
 # So many rows are looked at field by field.
 MOST_LOOKED_AT = 25
 
@@ -107,11 +109,12 @@ def _with(lines: Sequence[str], separator: str) -> tuple[float, Structure] | Non
     counts = counts or Counter(_width(row) for row in rows if len(row) > 1)
     if not counts:
         return None
-    alike = [w for w, n in counts.items() if n >= 0.5 * max(counts.values())]
-    width = max(alike)
-    data = _first_data(rows, width)
-    if data is None:
+    # A file of several sections has rows of several widths: it begins with the first of them.
+    alike = [w for w, n in counts.items() if n >= SECTION_SHARE * max(counts.values())]
+    begins = [(first, -w) for w in alike if (first := _first_data(rows, w)) is not None]
+    if not begins:
         return None
+    data, width = min(begins)[0], -min(begins)[1]
     body = [row for row in rows[data:] if row]
     full = [row for row in body if _is_row(row, width)]
     looked_at = full[:: max(1, len(full) // MOST_LOOKED_AT)]
