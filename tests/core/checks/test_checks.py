@@ -8,7 +8,7 @@ import pytest
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.evidence_of_pull import EngineKind, PullEvidence
-from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, amount, judge, verdict
+from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, STOP, WATCH, amount, judge, verdict
 from yarvic.core.checks.knock import Retard, knock
 from yarvic.core.checks.limits import default_limits, parse_limits, read_limits
 from yarvic.core.checks.rule import Rule
@@ -552,3 +552,33 @@ def test_component_limits_in_order():
         ComponentLimit(key="power", component="c", basis="wheel", unit="kW", safe=99, stretch=98, source="t")
     with pytest.raises(FormatError):
         parse_limits("nonsense = 3")
+
+
+# -- several of one kind
+
+
+def bank(log, key, other, change):
+    """The log with a second sensor, whose numbers are the first one's changed."""
+    c = log.channel(key)
+    return replace(log, channels={**log.channels, other: replace(c, key=other, values=change(c.values))})
+
+
+@pytest.mark.parametrize(
+    ("key", "other", "change", "check"),
+    [
+        ("lambda_measured", "lambda_measured_bank_2", lambda v: v + 0.12, "lambda_lean"),
+        ("exhaust_temperature", "exhaust_temperature_3", lambda v: v + 250.0, "exhaust_temperature"),
+        ("boost_pressure", "boost_pressure_bank_2", lambda v: v + 40e3, "boost_overshoot"),
+        ("spark_correction_1", "spark_correction_bank_2", lambda v: v - 6.0, "knock_retard"),
+    ],
+)
+def test_the_worst_of_several_sensors_is_the_one_that_counts(pulled, key, other, change, check):
+    log, conditions = pulled
+
+    def found(log):
+        return next(f for r in check_log("e", log, default_limits(), conditions) for f in r.findings if f.check == check)
+
+    before, after = found(log), found(bank(log, key, other, change))
+    assert ORDER[after.severity] < ORDER[before.severity] and after.where.channel == other
+    broken = found(bank(log, key, other, lambda v: v * np.nan))
+    assert broken.severity in (NO_DATA, STOP)

@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import numpy as np
 
-from yarvic.core.checks.evidence_of_pull import PullEvidence
+from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
 from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
 
 
 def boost(data: PullEvidence) -> list[Finding]:
     """Overshoot and shortfall after the target was first reached, and the highest boost against components."""
+    found = [f for key in data.members("boost_pressure") for f in _against_target(data, key)]
+    return worst_by_check(found) + _against_components(data)
+
+
+def _against_target(data: PullEvidence, key: str) -> list[Finding]:
     try:
-        t, pressure = data.series("boost_pressure", despite="reference")
+        t, pressure = data.series(key, despite="reference")
         data.series("boost_target", despite="reference")  # not known without a target to hold it against
-        if (data.log.channel("boost_pressure").doubt is None) != (data.log.channel("boost_target").doubt is None):
+        if (data.log.channel(key).doubt is None) != (data.log.channel("boost_target").doubt is None):
             raise EvidenceError("of pressure and target only one is known to be absolute")
         target = data.log.at("boost_target", t)
     except EvidenceError as error:
-        unknown = [data.not_known(c, str(error), "boost_pressure") for c in ("boost_overshoot", "boost_shortfall")]
-        return [*unknown, *_against_components(data)]
+        return [data.not_known(c, str(error), key) for c in ("boost_overshoot", "boost_shortfall")]
     reached = np.flatnonzero(pressure >= data.limits.sensor["boost_reached"] * target)
     findings = []
     # Never reached: then the second half of the pull says by how much.
@@ -31,7 +35,7 @@ def boost(data: PullEvidence) -> list[Finding]:
             "boost_overshoot",
             max(float(error_pa[over]), 0.0),
             "Boost overshoots its target" if error_pa[over] > 0 else "Boost stays under its target",
-            data.where("boost_pressure", float(t[first + over])),
+            data.where(key, float(t[first + over])),
         )
     )
     findings.append(
@@ -39,10 +43,10 @@ def boost(data: PullEvidence) -> list[Finding]:
             "boost_shortfall",
             max(-float(error_pa[under]), 0.0),
             _shortfall(bool(reached.size), float(error_pa[under])),
-            data.where("boost_pressure", float(t[first + under])),
+            data.where(key, float(t[first + under])),
         )
     )
-    return findings + _against_components(data)
+    return findings
 
 
 def _shortfall(reached: bool, error_pa: float) -> str:

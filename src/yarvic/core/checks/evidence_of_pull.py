@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from yarvic.core.checks.finding import NO_DATA, Finding, Where, judge
+from yarvic.core.checks.finding import NO_DATA, ORDER, Finding, Where, judge
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.rule import Rule
 from yarvic.core.checks.sensors import sensor_ranges
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.channels import CHANNELS, members
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import GAP_STEPS, Log
@@ -67,7 +68,7 @@ class PullEvidence:
         if t.size < 5:
             raise EvidenceError(f"{c.title} was not logged through the pull", remedy="Log it and pull again.")
         good = np.isfinite(v)
-        r, what = sensor_ranges().get(key), "missing"
+        r, what = sensor_ranges().get(CHANNELS[key].family if key in CHANNELS else key), "missing"
         if r is not None and not r.reads(v[good]).all():
             good &= r.reads(v)
             what = f"missing or past what it can read ({r.least:g} to {r.most:g} {r.unit})"
@@ -106,8 +107,15 @@ class PullEvidence:
             return self.not_known(check, f"{statement}: no number follows from what was logged", where.channel or "")
         return Finding(check, judge(rule, value), statement, rule, value, where, note)
 
-    def highest(self, check: str, key: str, statement: str, rule: Rule | None = None) -> Finding:
-        """The highest value of a channel against a limit, or why it is not known."""
+    def members(self, family: str) -> list[str]:
+        """The channels of a family that were logged (bank 1 and bank 2); the family itself where none was."""
+        return members(family, self.log.channels) or [family]
+
+    def highest(self, check: str, family: str, statement: str, rule: Rule | None = None) -> Finding:
+        """The highest value of all channels of a family against a limit, or why it is not known."""
+        return worst_of([self._highest(check, key, statement, rule) for key in self.members(family)])
+
+    def _highest(self, check: str, key: str, statement: str, rule: Rule | None) -> Finding:
         try:
             t, values = self.series(key)
         except EvidenceError as error:
@@ -122,6 +130,19 @@ class PullEvidence:
         return Finding(
             check, NO_DATA, f"No data: {title[0].lower()}{title[1:]}", rule, None, self.where(channel), why
         )
+
+
+def worst_of(findings: Sequence[Finding]) -> Finding:
+    """The worst of the findings of one check: by severity, then by the share of the limit used."""
+    return min(findings, key=lambda f: (ORDER[f.severity], -(f.share_of_limit() or 0.0)))
+
+
+def worst_by_check(findings: Iterable[Finding]) -> list[Finding]:
+    """The worst finding of each check, in the order in which the checks came."""
+    by_check: dict[str, list[Finding]] = {}
+    for finding in findings:
+        by_check.setdefault(finding.check, []).append(finding)
+    return [worst_of(each) for each in by_check.values()]
 
 
 Family = Callable[[PullEvidence], list[Finding]]

@@ -9,7 +9,7 @@ import numpy as np
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import STOP, WATCH, Finding
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.channels import SPARK_CORRECTION, SPARK_CORRECTIONS
+from yarvic.core.evidence.channels import CHANNELS, SPARK_CORRECTION, SPARK_CORRECTIONS, members, which_in_words
 from yarvic.core.physics import FloatArray
 
 CHECKS = ("knock_retard", "knock_duration", "knock_repeats")
@@ -27,7 +27,11 @@ class Retard:
 
     @property
     def name(self) -> str:
-        """The cylinder in words."""
+        """The cylinder, or the bank, in words."""
+        which = CHANNELS[self.key].which
+        if which:
+            words = which_in_words(which)
+            return f"{words[:1].upper()}{words[1:]}"
         return f"Cylinder {self.cylinder}" if self.cylinder is not None else "The engine"
 
     def events(self, rise_deg: float, apart_s: float) -> list[float]:
@@ -81,8 +85,9 @@ def knock(data: PullEvidence) -> list[Finding]:
     found = [_depth(data, heard), _duration(data, heard), _repeats(data, heard), *_spread(data, heard)]
     if unheard:
         found = [f if f.severity == STOP else data.not_known(f.check, unheard, SPARK_CORRECTIONS[0]) for f in found]
-    elif data.engine.cylinders is None and heard[0].cylinder is not None:
-        words = f"{len(heard)} cylinders were heard; how many there are was not stated."
+    elif data.engine.cylinders is None and heard[-1].cylinder is not None:
+        count = sum(r.cylinder is not None for r in heard)
+        words = f"{count} cylinders were heard; how many there are was not stated."
         found[0] = replace(found[0], note=f"{found[0].note} {words}".strip())
     return found
 
@@ -90,17 +95,19 @@ def knock(data: PullEvidence) -> list[Finding]:
 def _heard(data: PullEvidence) -> tuple[list[Retard], str]:
     """What was heard of each cylinder, and why it is not all there is (empty when it is)."""
     numbers = [i for i, key in enumerate(SPARK_CORRECTIONS, 1) if key in data.log.channels]
-    if not numbers and SPARK_CORRECTION in data.log.channels:
-        try:
-            return [_retard(data, None, SPARK_CORRECTION)], ""
-        except EvidenceError as error:
-            return [], str(error)
-    if not numbers:
+    # What stands for a bank, or for all, is heard as well: the deepest retard may stand there alone.
+    others = [k for k in members(SPARK_CORRECTION, data.log.channels) if k not in SPARK_CORRECTIONS]
+    if not numbers and not others:
         return [], "no cylinder's spark correction was logged"
-    if data.engine.cylinders == 0:
+    if numbers and data.engine.cylinders == 0:
         return [], "the sheet does not say how many cylinders there are: fill it in under Job"
-    wanted = range(1, max(data.engine.cylinders or 0, *numbers) + 1)
+    wanted = range(1, max(data.engine.cylinders or 0, *numbers) + 1) if numbers else range(0)
     heard, why = [], ""
+    for key in others:
+        try:
+            heard.append(_retard(data, None, key))
+        except EvidenceError as error:
+            why = why or str(error)
     for i in wanted:
         try:
             heard.append(_retard(data, i, SPARK_CORRECTIONS[i - 1]))
@@ -162,6 +169,8 @@ def _repeats(data: PullEvidence, heard: list[Retard]) -> Finding:
 
 def _spread(data: PullEvidence, heard: list[Retard]) -> list[Finding]:
     """The largest difference between cylinders at one time; nothing to ask of a single cylinder."""
+    cylinders = [r for r in heard if r.cylinder is not None]
+    heard = cylinders if cylinders else heard
     if len(heard) < 2:
         if data.engine.cylinders != 1 and heard[0].cylinder is None:
             why = "the log has one spark correction for all cylinders"

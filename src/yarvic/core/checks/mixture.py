@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from yarvic.core.checks.evidence_of_pull import PullEvidence
+from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
 from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.physics import FloatArray
@@ -20,14 +20,22 @@ def mixture(data: PullEvidence) -> list[Finding]:
     """Largest lean and rich error. A trace on the sensor's end is reported as off the scale, never as a number."""
     if data.engine.ignition != "spark":
         return _smoke(data)
+    found = [f for key in data.members("lambda_measured") for f in _of_sensor(data, key)]
+    return worst_by_check(found)
+
+
+def _of_sensor(data: PullEvidence, key: str) -> list[Finding]:
+    """What one sensor says; a bank with a target of its own is held against that."""
     checks = ("lambda_lean", "lambda_rich")
     sensor = data.limits.sensor
+    own = key.replace("lambda_measured", "lambda_target")
+    asked = own if own in data.log.channels else "lambda_target"
     try:
-        t, measured = data.series("lambda_measured")
-        data.series("lambda_target")
-        target = data.log.at("lambda_target", t - sensor["lambda_delay"])
+        t, measured = data.series(key)
+        data.series(asked)
+        target = data.log.at(asked, t - sensor["lambda_delay"])
     except EvidenceError as error:
-        return [data.not_known(c, str(error), "lambda_measured") for c in checks]
+        return [data.not_known(c, str(error), key) for c in checks]
     low, high = float(measured.min()), float(measured.max())
     low_end = measured <= sensor["lambda_low"] + 1e-6
     if low < sensor["lambda_flat_low"]:
@@ -39,11 +47,11 @@ def mixture(data: PullEvidence) -> list[Finding]:
         if np.count_nonzero(ends) > sensor["end_share"] * t.size:
             seconds = float(np.count_nonzero(ends) * np.median(np.diff(t)))
             why = f"the trace stays at the sensor's {word} end for {seconds:.1f} s: off the scale"
-            return [data.not_known(c, why, "lambda_measured") for c in checks]
+            return [data.not_known(c, why, key) for c in checks]
     settled = (t >= data.pull.start_s + sensor["settle"]) & np.isfinite(target)
     if np.count_nonzero(settled) < 5:
         why = "the pull is too short for the sensor to settle"
-        return [data.not_known(c, why, "lambda_measured") for c in checks]
+        return [data.not_known(c, why, key) for c in checks]
     t = t[settled]
     error_lambda = _running_mean((measured - np.nan_to_num(target))[settled], t)
     lean, rich = int(np.argmax(error_lambda)), int(np.argmin(error_lambda))
@@ -52,13 +60,13 @@ def mixture(data: PullEvidence) -> list[Finding]:
             "lambda_lean",
             max(float(error_lambda[lean]), 0.0),
             "Mixture runs leaner than its target",
-            data.where("lambda_measured", float(t[lean])),
+            data.where(key, float(t[lean])),
         ),
         data.found(
             "lambda_rich",
             min(float(error_lambda[rich]), 0.0),
             "Mixture runs richer than its target",
-            data.where("lambda_measured", float(t[rich])),
+            data.where(key, float(t[rich])),
         ),
     ]
 
@@ -76,15 +84,17 @@ def _lies_flat(t: FloatArray, values: FloatArray, end: float) -> NDArray[np.bool
 
 def _smoke(data: PullEvidence) -> list[Finding]:
     """A diesel's mixture: the least air it had for its fuel, and the smoke that shows."""
-    found = []
-    try:
-        t, measured = data.series("lambda_measured")
-        mean = _running_mean(measured, t)
-        low = int(np.argmin(mean))
-        where = data.where("lambda_measured", float(t[min(low, t.size - 1)]))
-        found.append(data.found("smoke_lambda", float(mean[low]), "Least air for the fuel", where))
-    except EvidenceError as error:
-        found.append(data.not_known("smoke_lambda", str(error), "lambda_measured"))
+    each = []
+    for key in data.members("lambda_measured"):
+        try:
+            t, measured = data.series(key)
+            mean = _running_mean(measured, t)
+            low = int(np.argmin(mean))
+            where = data.where(key, float(t[min(low, t.size - 1)]))
+            each.append(data.found("smoke_lambda", float(mean[low]), "Least air for the fuel", where))
+        except EvidenceError as error:
+            each.append(data.not_known("smoke_lambda", str(error), key))
+    found = worst_by_check(each)
     if "smoke" in data.log.channels:
         found.append(data.highest("smoke_opacity", "smoke", "Smoke opacity"))
     return found

@@ -302,6 +302,14 @@ def _counted_alike(target: _Guess, pressure: _Guess, around: Around) -> bool:
     ends = [percentiles(v) for v in (target.values, pressure.values)]
     if ends[0] is None or ends[1] is None:
         return False
+    if not target.unit:
+        # Without a unit of its own: only where its numbers can be in no other.
+        nothing = Around(*(np.full(target.values.shape, np.nan),) * 2)
+        possible = pressures_that_fit(
+            target.words, target.values, nothing, target.words.unstated, ("absolute", "gauge")
+        )
+        if {u for u, _ in possible} != {pressure.unit}:
+            return False
     apart = [abs(a - b) * factor for a, b in zip(ends[0], ends[1], strict=True)]
     opened = around.throttle >= OPEN
     if opened.any() and target.values.shape == pressure.values.shape:
