@@ -26,7 +26,7 @@ def tests_of_builds(session: Session) -> list[str]:
         results = session.results.get(revision.id)
         if results is None:
             continue
-        for build in sorted({p.evidence.build for p in results.pulls}):
+        for build in sorted({p.evidence.on_build for p in results.pulls}):
             pulls = _on(results, build)
             if pulls:
                 measured.append((revision.name, build, pulls))

@@ -9,7 +9,7 @@ from functools import partial
 from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
 from yarvic.core.checks.limits import Limits, default_limits
 from yarvic.core.checks.run import Summary, check_log, families_of, summarize
-from yarvic.core.errors import Cancelled, EvidenceError, JobError
+from yarvic.core.errors import Cancelled, EvidenceError, FormatError, JobError
 from yarvic.core.evidence.dyno import Curve, Held, held_power
 from yarvic.core.evidence.log import Log, Problem, problems
 from yarvic.core.evidence.pulls import Pull
@@ -60,8 +60,9 @@ class PullResult:
 
 @dataclass(frozen=True)
 class JudgedRun:
-    """What one run gave by the limits and for the vehicle that it was judged by."""
+    """What one run gave, as it was read and assigned then, by the limits and for the vehicle that it was judged by."""
 
+    evidence: Evidence
     limits: Limits
     vehicle: Vehicle
     pulls: tuple[PullResult, ...]
@@ -116,7 +117,7 @@ class RevisionResults:
     @property
     def on_builds(self) -> str:
         """On which builds it was measured, in words; empty without pulls."""
-        builds = sorted({p.evidence.build for p in self.pulls})
+        builds = sorted({p.evidence.on_build for p in self.pulls})
         if not builds:
             return ""
         return f"build {builds[0]}" if len(builds) == 1 else f"builds {', '.join(map(str, builds))}"
@@ -182,13 +183,18 @@ def evaluate(
                 raise Cancelled("judging was cancelled")
             progress(count / total, f"Judging {item.title}")
             count += 1
-            old = known.get(item.id)
-            if old is not None and old.limits == limits[item.build] and old.vehicle == vehicle:
+            old, by = known.get(item.id), limits.get(item.on_build)
+            if by is None:
+                wrong.append(Problem(item.id, f"{item.title} belongs to no build: assign it"))
+                continue
+            if None in item.aside:
+                continue
+            if old is not None and old.evidence == item and old.limits == by and old.vehicle == vehicle:
                 runs[item.id] = old
                 continue
             try:
-                runs[item.id] = _judge_run(job, item, limits[item.build], vehicle)
-            except JobError as error:
+                runs[item.id] = _judge_run(job, item, by, vehicle)
+            except (JobError, FormatError) as error:
                 # One damaged run does not take the others with it; it is named and counts as not there.
                 wrong.append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
         made[revision_id] = _judged(revision_id, runs, wrong, families_of(vehicle.asked))
@@ -206,9 +212,10 @@ def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle) -> Ju
             _curves(item, checked.curve, vehicle),
             _held(item, log, checked.pull),
         )
-        for checked in check_log(item.id, log, limits, item.conditions, vehicle.asked)
+        for number, checked in enumerate(check_log(item.id, log, limits, item.conditions, vehicle.asked))
+        if number not in item.aside
     )
-    return JudgedRun(limits, vehicle, pulls, tuple(problems(log)))
+    return JudgedRun(item, limits, vehicle, pulls, tuple(problems(log)))
 
 
 def _judged(

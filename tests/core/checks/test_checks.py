@@ -576,7 +576,9 @@ def test_the_worst_of_several_sensors_is_the_one_that_counts(pulled, key, other,
     log, conditions = pulled
 
     def found(log):
-        return next(f for r in check_log("e", log, default_limits(), conditions) for f in r.findings if f.check == check)
+        return next(
+            f for r in check_log("e", log, default_limits(), conditions) for f in r.findings if f.check == check
+        )
 
     before, after = found(log), found(bank(log, key, other, change))
     assert ORDER[after.severity] < ORDER[before.severity] and after.where.channel == other

@@ -12,6 +12,7 @@ import numpy as np
 
 from yarvic.core.errors import JobError
 from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.raw import RawLog
 from yarvic.core.physics import FloatArray
 from yarvic.core.reading import check_memory
 
@@ -22,6 +23,7 @@ MOST_TOGETHER = 400_000_000
 # What a few packed bytes may unpack to: signals that were measured shrink a few times, and one that stands still is
 # small beside them.
 FREE_BYTES, MOST_RATIO = 64 * 1024 * 1024, 500
+RAW = "raw"  # the quantity of a column as its file holds it
 Stored = tuple[int, int, bytes]  # count, CRC-32, bytes
 
 
@@ -81,27 +83,41 @@ def decode(stored: list[Stored], *, concerns: str) -> list[FloatArray]:
 Row = tuple[int, str, str, str, str, int | None, int, int, bytes]
 
 
-def _check_lengths(log: Log) -> None:
-    """Raise JobError for a channel that is longer than one can be read back."""
-    for c in log.channels.values():
-        if c.values.size > MOST_NUMBERS:
-            raise JobError(
-                f"{c.title} has {c.values.size:,} numbers, a job keeps at most {MOST_NUMBERS:,}",
-                remedy="Cut the log into parts.",
-            )
+def _check_length(title: str, values: FloatArray) -> None:
+    """Raise JobError for a column that is longer than one can be read back."""
+    if values.size > MOST_NUMBERS:
+        raise JobError(
+            f"{title} has {values.size:,} numbers, a job keeps at most {MOST_NUMBERS:,}",
+            remedy="Cut the log into parts.",
+        )
 
 
 def encode_log(log: Log) -> list[Row]:
     """The rows of a log: time stamps shared by channels are stored once, ahead of the channels."""
+    return _encode([(c.key, c.title, c.quantity, c.unit, c.time_s, c.values) for c in log.channels.values()])
+
+
+def encode_raw(raw: RawLog) -> list[Row]:
+    """The rows of a recording as its file holds it: its clock first, then each column under its place."""
+    assert raw.time is not None
+    clock = raw.time.values
+    columns = [
+        (f"column {n}", c.name or c.place, RAW, c.unit, clock if c.time_s is None else c.time_s, c.values)
+        for n, c in enumerate(raw.columns)
+    ]
+    return _encode(columns, clock)
+
+
+def _encode(columns: list[tuple[str, str, str, str, FloatArray, FloatArray]], *clocks: FloatArray) -> list[Row]:
     rows: list[Row] = []
-    _check_lengths(log)
     places: dict[int, int] = {}
-    for c in log.channels.values():
-        if id(c.time_s) not in places:
-            places[id(c.time_s)] = len(rows)
-            rows.append((len(rows), "time", "Time", "time", "s", None, c.time_s.size, *encode(c.time_s)))
-    for c in log.channels.values():
-        at = places[id(c.time_s)]
-        rows.append((len(rows), c.key, c.title, c.quantity, c.unit, at, c.values.size, *encode(c.values)))
+    for title, times in [*(("Time", c) for c in clocks), *((c[1], c[4]) for c in columns)]:
+        if id(times) not in places:
+            _check_length(title, times)
+            places[id(times)] = len(rows)
+            rows.append((len(rows), "time", "Time", "time", "s", None, times.size, *encode(times)))
+    for key, title, quantity, unit, times, values in columns:
+        _check_length(title, values)
+        rows.append((len(rows), key, title, quantity, unit, places[id(times)], values.size, *encode(values)))
     check_numbers([(r[6], r[7], r[8]) for r in rows], concerns="log")
     return rows

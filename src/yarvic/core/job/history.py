@@ -28,12 +28,13 @@ _RECORDS = {
     "build": "SELECT number, title, time, fitted, event FROM build",
     "revision": "SELECT id, name, parent_id, reason, author, time, image, build, edits FROM revision",
     "evidence": "SELECT id, title, revision_id, build, time, source, conditions FROM evidence",
+    "evidence_note": "SELECT id, evidence_id, kind, document, time FROM evidence_note",
     "flash": "SELECT id, revision_id, time, unit, image, blocks FROM flash",
     "waiver": "SELECT revision_id || ' ' || condition, name, reason, time, finding FROM waiver",
     "release": "SELECT revision_id, name, time, manifest_sha256, package, manifest, signature FROM release",
 }
 _KEYS = {
-    "sheet": "'1'", "build": "number", "revision": "id", "evidence": "id", "flash": "id",
+    "sheet": "'1'", "build": "number", "revision": "id", "evidence": "id", "evidence_note": "id", "flash": "id",
     "waiver": "revision_id || ' ' || condition", "release": "revision_id",
 }  # fmt: skip
 _COLUMNS = (
@@ -98,10 +99,12 @@ def write_line(
 
 
 def all_records(connection: sqlite3.Connection) -> list[Record]:
-    """Every record of a job."""
+    """Every record of a job, of the tables that its version has."""
+    there = {row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall()}
     return [
         (kind, str(row[0]))
         for kind, key in _KEYS.items()
+        if kind in there
         for row in connection.execute(f"SELECT {key} FROM {kind}").fetchall()  # noqa: S608 - our own names
     ]
 

@@ -13,7 +13,7 @@ from typing import Any
 from yarvic.core.document import parse_json
 from yarvic.core.errors import FormatError
 from yarvic.core.job.history import seal
-from yarvic.core.job.schema import VERSION
+from yarvic.core.job.schema import VERSION, statements
 from yarvic.core.plan.stations import station_keys
 
 # The channel before a throttle was called by the name of the one behind it up to version 2: new key, old key.
@@ -24,6 +24,8 @@ _STATIONS_1 = {"exhaust_pipe": "aftertreatment"}
 
 def bring_up_to_date(connection: sqlite3.Connection, version: int, to: int = VERSION) -> None:
     """Change the file to a later version, in one transaction. Raises sqlite3.Error; then nothing is changed."""
+    # A table that others refer to is put in place of the one before it: only then do references hold again.
+    connection.execute("PRAGMA foreign_keys=OFF")
     connection.execute("BEGIN IMMEDIATE")
     try:
         for step in range(version + 1, to + 1):
@@ -36,6 +38,8 @@ def bring_up_to_date(connection: sqlite3.Connection, version: int, to: int = VER
         if connection.in_transaction:
             connection.execute("ROLLBACK")
         raise
+    finally:
+        connection.execute("PRAGMA foreign_keys=ON")
 
 
 def _to_2(connection: sqlite3.Connection) -> None:
@@ -58,7 +62,18 @@ def _to_4(connection: sqlite3.Connection) -> None:
         connection.execute(f"ALTER TABLE journal ADD COLUMN {column}")
 
 
-_STEPS = {2: _to_2, 3: _to_3, 4: _to_4}
+def _to_5(connection: sqlite3.Connection) -> None:
+    made = statements(5)
+    columns = "id, title, revision_id, build, time, source, conditions"
+    connection.execute(made["evidence"].replace("TABLE evidence", "TABLE evidence_5", 1))
+    connection.execute(f"INSERT INTO evidence_5 SELECT {columns} FROM evidence ORDER BY rowid")  # noqa: S608
+    connection.execute("DROP TABLE evidence")
+    connection.execute("ALTER TABLE evidence_5 RENAME TO evidence")
+    for name in ("evidence_by_revision", "evidence_note", "evidence_notes"):
+        connection.execute(made[name])
+
+
+_STEPS = {2: _to_2, 3: _to_3, 4: _to_4, 5: _to_5}
 
 
 def lay_over(connection: sqlite3.Connection, version: int) -> None:
@@ -83,6 +98,10 @@ def lay_over(connection: sqlite3.Connection, version: int) -> None:
     if version < 4:
         connection.execute("CREATE TEMP VIEW release AS SELECT *, '' AS manifest, '' AS signature FROM main.release")
         connection.execute("CREATE TEMP VIEW journal AS SELECT *, '[]' AS about, '' AS hash FROM main.journal")
+    if version < 5:
+        connection.execute(
+            "CREATE TEMP TABLE evidence_note (id INTEGER, evidence_id TEXT, kind TEXT, document TEXT, time TEXT)"
+        )
 
 
 def _edits_of_their_own(connection: sqlite3.Connection, source: str, target: str, temp: str = "") -> None:

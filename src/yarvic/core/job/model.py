@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
@@ -12,6 +12,7 @@ from yarvic.core.calibration.edits import Edit
 from yarvic.core.checks.components import ComponentLimit, as_fitted
 from yarvic.core.document import Document
 from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.evidence.origin import Origin
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.plan.parts import Part, names_fault
 from yarvic.core.plan.plan import Plan
@@ -119,15 +120,27 @@ class Draft:
 
 @dataclass(frozen=True)
 class Evidence:
-    """A measured run, tied to one revision and one build. Its log is loaded by `Job.log`."""
+    """A measured run, tied to one revision and one build, or not yet assigned (None). Its log is loaded by `Job.log`.
+
+    `origin` is the file that it was imported from, None for one that was recorded here. `aside` are the pulls, by
+    their number in time, that a person set aside, with the reason; key None is the whole run.
+    """
 
     id: str
     title: str
-    revision_id: int
-    build: int
+    revision_id: int | None
+    build: int | None
     time: str
     source: str
     conditions: Conditions | None
+    origin: Origin | None = None
+    aside: Mapping[int | None, str] = field(default_factory=dict)
+    reading: int = 0  # the record by which its columns are read; 0 for one that was recorded here
+
+    @property
+    def on_build(self) -> int:
+        """The build that it was measured on; 0 while that is not known."""
+        return self.build or 0
 
 
 @dataclass(frozen=True)

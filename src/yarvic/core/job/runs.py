@@ -1,66 +1,108 @@
-"""The runs of a job: logs in columns, with their conditions."""
+"""The runs of a job: logs in columns, with their conditions, where they are from and how their columns are read."""
 
 from __future__ import annotations
 
 import sqlite3
 from collections import OrderedDict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
+from yarvic.core.document import Document
 from yarvic.core.errors import JobError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Channel, Log
+from yarvic.core.evidence.origin import Assigned, Heads, NoteKind, Origin, Reading, SetAside, heads_of, raw_of
+from yarvic.core.evidence.raw import RawLog
+from yarvic.core.evidence.taking import take
 from yarvic.core.job import columns
-from yarvic.core.job.columns import encode_log
+from yarvic.core.job.columns import encode_log, encode_raw
 from yarvic.core.job.model import Evidence
 from yarvic.core.job.records import Records
 
 EVIDENCE = "evidence"
+FROM_FILE = "file"
 
 
-def _topic(revision_id: int) -> str:
+def _topic(revision_id: int | None) -> str:
     return f"{EVIDENCE} of {revision_id}"
 
 
 MOST_LOGS = 24  # kept in memory; what is looked at, its reference, and what is judged beside them
+# Channels that say how others are to be read: by them a gauge pressure becomes absolute, a ratio a lambda.
+_TELLING = ("ambient_pressure", "engine_speed", "boost_pressure", "lambda_measured", "lambda_target")
 
 
 @dataclass(frozen=True)
 class NewRun:
-    """A run to be stored."""
+    """A run to be stored. One from a file is stored as it stood there, with where it is from and how it is read."""
 
     title: str
-    log: Log
+    log: Log | RawLog
     conditions: Conditions | None
+    origin: Origin | None = None
+    reading: Reading | None = None
 
 
 class Runs(Records):
-    """Evidence is added and read, never changed."""
+    """Evidence is added and read, never changed; what is said of it lies beside it, and the latest word counts."""
 
     def evidence(self) -> list[Evidence]:
         """All runs in the order in which they were recorded."""
         return list(self._remember(EVIDENCE, self._read_evidence))
 
-    def runs_of(self, revision_id: int) -> list[Evidence]:
-        """The runs of one revision, in the order in which they were recorded."""
-        where = "WHERE revision_id = ?"
-        return list(self._remember(_topic(revision_id), lambda: self._read_evidence(where, (revision_id,))))
+    def runs_of(self, revision_id: int | None) -> list[Evidence]:
+        """The runs of one revision, or those that belong to none yet, in the order in which they were recorded."""
 
-    def _read_evidence(self, where: str = "", values: tuple[int, ...] = ()) -> list[Evidence]:
+        def read() -> list[Evidence]:
+            where = "WHERE revision_id IS ? OR id IN (SELECT evidence_id FROM evidence_note WHERE kind = 'assigned')"
+            return [e for e in self._read_evidence(where, (revision_id,)) if e.revision_id == revision_id]
+
+        return list(self._remember(_topic(revision_id), read))
+
+    def _read_evidence(self, where: str = "", values: tuple[int | None, ...] = ()) -> list[Evidence]:
+        notes: dict[str, list[tuple[int, str, str]]] = {}
+        for number, evidence_id, kind, text in self._records(
+            lambda *row: row,
+            (int, str, str, str),
+            "SELECT id, evidence_id, kind, CASE WHEN kind IN ('header', 'reading') THEN '' ELSE document END"
+            " FROM evidence_note ORDER BY id",
+        ):
+            notes.setdefault(evidence_id, []).append((number, kind, text))
+
         def evidence(*entries: Any) -> Evidence:
             text = entries[-1]
             document = None if text is None else self._document(Conditions.model_validate_json, text, "conditions")
             told: Any = (*entries[:-1], document)
-            return Evidence(*told)
+            return self._with_notes(Evidence(*told), notes.get(entries[0], ()))
 
         columns = "id, title, revision_id, build, time, source, conditions"
         return self._records(
             evidence,
-            (str, str, int, int, str, str, str | None),
+            (str, str, int | None, int | None, str, str, str | None),
             f"SELECT {columns} FROM evidence {where} ORDER BY rowid",  # noqa: S608
             *values,
         )
+
+    def _with_notes(self, run: Evidence, notes: Iterable[tuple[int, str, str]]) -> Evidence:
+        """A run with what was said of it since."""
+        aside: dict[int | None, str] = {}
+        for number, kind, text in notes:
+            if kind == "source":
+                run = replace(run, origin=self._document(Origin.model_validate_json, text, "source of a run"))
+            elif kind == "reading":
+                run = replace(run, reading=number)
+            elif kind == "assigned":
+                found = self._document(Assigned.model_validate_json, text, "assignment of a run")
+                run = replace(run, revision_id=found.revision_id, build=found.build)
+            elif kind == "conditions":
+                run = replace(run, conditions=self._document(Conditions.model_validate_json, text, "conditions"))
+            elif kind == "set_aside":
+                said = self._document(SetAside.model_validate_json, text, "run that was set aside")
+                aside.pop(said.pull, None)
+                if said.aside:
+                    aside[said.pull] = said.reason
+        return replace(run, aside=aside) if aside else run
 
     def add_evidence(
         self,
@@ -76,15 +118,18 @@ class Runs(Records):
         return self.add_runs([NewRun(title, log, conditions)], revision_id, source=source, build=build)[0]
 
     def add_runs(
-        self, runs: Sequence[NewRun], revision_id: int, *, source: str, build: int | None = None
+        self, runs: Sequence[NewRun], revision_id: int | None, *, source: str, build: int | None = None
     ) -> list[Evidence]:
-        """Store runs that were made in a row, all or none, on the build they were made on."""
-        encoded = [encode_log(run.log) for run in runs]
+        """Store runs that were made in a row, all or none, on the build they were made on.
+
+        Without a revision they arrive unassigned, and belong to no build where none is named.
+        """
+        encoded = [encode_raw(r.log) if isinstance(r.log, RawLog) else encode_log(r.log) for r in runs]
         made = []
         with self._committing() as db:
             there = {r[0] for r in db.execute("SELECT number FROM build")}
-            on = max(there) if build is None else build
-            if on not in there:
+            on = max(there) if build is None and revision_id is not None else build
+            if on is not None and on not in there:
                 raise JobError(f"there is no build {on}", concerns=str(self.path), remedy="Open the job again.")
             number = db.execute("SELECT count(*) FROM evidence").fetchone()[0]
             for run, rows in zip(runs, encoded, strict=True):
@@ -102,8 +147,8 @@ class Runs(Records):
         evidence_id: str,
         run: NewRun,
         rows: list[columns.Row],
-        revision_id: int,
-        build: int,
+        revision_id: int | None,
+        build: int | None,
         source: str,
     ) -> Evidence:
         time, c = self._stamp(), run.conditions
@@ -115,8 +160,69 @@ class Runs(Records):
             "INSERT INTO evidence_column VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             [(evidence_id, *row) for row in rows],
         )
-        self._write_journal(db, evidence_id, f"{run.title} recorded ({source}).", ("evidence", evidence_id))
-        return Evidence(evidence_id, run.title, revision_id, build, time, source, c)
+        records, reading = [(EVIDENCE, evidence_id)], 0
+        said: tuple[tuple[NoteKind, Document | None], ...] = (
+            ("source", run.origin),
+            ("header", heads_of(run.log) if isinstance(run.log, RawLog) else None),
+            ("reading", run.reading),
+        )
+        for kind, document in said:
+            if document is not None:
+                reading = self._insert_note(db, evidence_id, kind, document)
+                records.append(("evidence_note", str(reading)))
+        where = (
+            f"{run.title} recorded ({source})."
+            if run.origin is None
+            else f"{run.title} imported from {run.origin.name}."
+        )
+        self._write_journal(db, evidence_id, where, *records)
+        return Evidence(evidence_id, run.title, revision_id, build, time, source, c, run.origin, reading=reading)
+
+    def _insert_note(self, db: sqlite3.Connection, evidence_id: str, kind: NoteKind, document: Document) -> int:
+        cursor = db.execute(
+            "INSERT INTO evidence_note (evidence_id, kind, document, time) VALUES (?, ?, ?, ?)",
+            (evidence_id, kind, document.model_dump_json(exclude_defaults=kind != "conditions"), self._stamp()),
+        )
+        assert cursor.lastrowid is not None
+        return cursor.lastrowid
+
+    def say_of(self, said: Sequence[tuple[str, NoteKind, Document]], sentence: str) -> None:
+        """Say something of runs, all or none: how they are read, where they belong, under what conditions they were
+        made, what is set aside. What was said before stays in the file.
+        """
+        with self._committing() as db:
+            records = []
+            for evidence_id, kind, document in said:
+                if not db.execute("SELECT 1 FROM evidence WHERE id = ?", (evidence_id,)).fetchone():
+                    raise JobError(
+                        f"there is no run {evidence_id}", concerns=str(self.path), remedy="Choose another."
+                    )
+                records.append(("evidence_note", str(self._insert_note(db, evidence_id, kind, document))))
+            self._write_journal(db, said[0][0] if said else EVIDENCE, sentence, *records)
+        with self._turn:
+            for topic in [t for t in self._kept if t.startswith(EVIDENCE)]:
+                del self._kept[topic]
+            lately = self._kept.get("logs", {})
+            for evidence_id, kind, _ in said:
+                if kind == "reading":
+                    lately.pop(evidence_id, None)
+
+    def reading(self, evidence_id: str) -> Reading | None:
+        """How the columns of a run from a file are read now; None for one that was recorded here."""
+        found: Reading | None = self._latest(evidence_id, "reading", Reading)
+        return found
+
+    def heads(self, evidence_id: str) -> Heads | None:
+        """What stood around the numbers of a run from a file."""
+        found: Heads | None = self._latest(evidence_id, "header", Heads)
+        return found
+
+    def _latest(self, evidence_id: str, kind: str, document: type[Any]) -> Any:
+        rows = self._rows(
+            "SELECT document FROM evidence_note WHERE evidence_id = ? AND kind = ? ORDER BY id DESC LIMIT 1",
+            (evidence_id, kind),
+        )
+        return self._document(document.model_validate_json, rows[0][0], f"{kind} of a run") if rows else None
 
     def whole_log(self, evidence_id: str) -> Log:
         """The log of a run, from memory where it was looked at lately. Raises JobError."""
@@ -144,22 +250,63 @@ class Runs(Records):
                 f"there is no log for {evidence_id!r}", concerns=str(self.path), remedy="Choose another run."
             )
         rows = [self._row(r, (int, str, str, str, str, int | None)) for r in rows]
+        reading = self.reading(evidence_id)
+        if reading is not None:
+            return self._read_by(evidence_id, reading, rows, keys)
         wanted = None if keys is None else set(keys)
         chosen = [r for r in rows if r[5] is not None and (wanted is None or r[1] in wanted)]
-        needed = sorted({r[0] for r in chosen} | {r[5] for r in chosen})
-        stored = [self._stored(evidence_id, position) for position in needed]
-        numbers = dict(zip(needed, columns.decode(stored, concerns=f"{self.path.name}, {evidence_id}"), strict=True))
+        numbers = self._numbers(evidence_id, {r[0] for r in chosen} | {r[5] for r in chosen})
         channels = {}
         for position, key, title, quantity, unit, time_position in chosen:
-            values, times = numbers[position], numbers[time_position]
-            if values.size != times.size:
-                raise JobError(
-                    f"{title} has {values.size} samples but other time stamps",
-                    concerns=str(self.path),
-                    remedy="Restore the job from a copy.",
-                )
+            values, times = self._alike(title, numbers[position], numbers[time_position])
             channels[key] = Channel(key, title, quantity, unit, times, values)
         return Log(channels)
+
+    def _read_by(self, evidence_id: str, reading: Reading, rows: list[Any], keys: Iterable[str] | None) -> Log:
+        """The log of a run from a file: its columns as they were stored, read by what they are said to mean."""
+        heads = self.heads(evidence_id)
+        places = [r for r in rows if r[5] is not None]
+        if heads is None or len(places) != len(heads.columns) or len(reading.mapping.columns) != len(places) + 1:
+            raise JobError(
+                "a run's columns do not fit what is said of them",
+                concerns=str(self.path),
+                remedy="Restore the job from a copy.",
+            )
+        understood = reading.understood
+        wanted = None if keys is None else {*keys, *_TELLING}
+        chosen = [
+            n for n, c in enumerate(understood.columns)
+            if wanted is None or (c.channel or heads.columns[n].name) in wanted
+        ]  # fmt: skip
+        clock = next(r[0] for r in rows if r[5] is None)
+        numbers = self._numbers(
+            evidence_id, {clock} | {places[n][0] for n in chosen} | {places[n][5] for n in chosen}
+        )
+        values = []
+        for n in chosen:
+            found, times = self._alike(places[n][2], numbers[places[n][0]], numbers[places[n][5]])
+            values.append((found, None if places[n][5] == clock else times))
+        part = heads.model_copy(update={"columns": tuple(heads.columns[n] for n in chosen)})
+        meant = replace(understood, columns=tuple(understood.columns[n] for n in chosen))
+        log = take(raw_of(part, numbers[clock], values), meant, reading.facts, f"{self.path.name}, {evidence_id}")
+        if keys is None:
+            return log
+        asked = set(keys)
+        return replace(log, channels={k: c for k, c in log.channels.items() if k in asked})
+
+    def _numbers(self, evidence_id: str, positions: Iterable[int]) -> dict[int, Any]:
+        needed = sorted(positions)
+        stored = [self._stored(evidence_id, position) for position in needed]
+        return dict(zip(needed, columns.decode(stored, concerns=f"{self.path.name}, {evidence_id}"), strict=True))
+
+    def _alike(self, title: str, values: Any, times: Any) -> tuple[Any, Any]:
+        if values.size != times.size:
+            raise JobError(
+                f"{title} has {values.size} samples but other time stamps",
+                concerns=str(self.path),
+                remedy="Restore the job from a copy.",
+            )
+        return values, times
 
     def _stored(self, evidence_id: str, position: int) -> columns.Stored:
         rows = self._rows(

@@ -184,7 +184,7 @@ def _pulls(case: Case) -> Condition:
 
 def _build(case: Case) -> Condition:
     title = "Measured on the present build"
-    others = sorted({e.build for e in case.evidence if e.build != case.build})
+    others = sorted({e.on_build for e in case.evidence if e.build != case.build})
     if not case.evidence:
         return Condition("build", title, NO_DATA, "No evidence yet.", False)
     if others:

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import hashlib
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from yarvic.core.errors import Cancelled
 from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Facts, Mapping
+from yarvic.core.evidence.origin import Origin
 from yarvic.core.evidence.raw import RawLog
 from yarvic.core.evidence.taking import Understood, take, understand
 from yarvic.core.formats.logs.read import read_recordings
+
+STEP = 1 << 22
 
 
 @dataclass(frozen=True)
@@ -45,3 +51,56 @@ def _imported(
     understood = understand(raw, mapping, words, source)
     kept = understood.mapping(raw, path.stem)
     return Imported(take(raw, understood, facts, source), understood, kept, raw.part, raw.started)
+
+
+@dataclass(frozen=True)
+class Recording:
+    """One recording of a file as it stands there, with where it is from, and what its columns seem to mean."""
+
+    raw: RawLog
+    origin: Origin
+    understood: Understood
+
+    def log(self, understood: Understood, facts: Facts | None = None) -> Log:
+        """The log by what its columns are said to mean. The recording itself stays as it is."""
+        return take(replace(self.raw, columns=list(self.raw.columns)), understood, facts, self.origin.name)
+
+
+def read_file(
+    path: Path,
+    known: Callable[[RawLog], Mapping | None] = lambda raw: None,
+    words: Dictionary | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> list[Recording]:
+    """The recordings of a file for a person to look at; `known` gives what was confirmed for files of this header.
+
+    Raises FormatError, Cancelled.
+    """
+    digest, size = _digest(path, cancelled)
+    found = []
+    for raw in read_recordings(path):
+        if cancelled():
+            raise Cancelled(f"reading {path.name} was cancelled")
+        understood = understand(raw, known(raw), words, str(path))
+        origin = Origin(
+            name=path.name[:400],
+            sha256=digest,
+            size=size,
+            reader=raw.reader,
+            part=raw.part[:400],
+            started=raw.started,
+        )
+        found.append(Recording(raw, origin, understood))
+    return found
+
+
+def _digest(path: Path, cancelled: Callable[[], bool]) -> tuple[str, int]:
+    """SHA-256 (FIPS 180-4) and size of a file."""
+    digest, size = hashlib.sha256(), 0
+    with path.open("rb") as file:
+        while block := file.read(STEP):
+            if cancelled():
+                raise Cancelled(f"reading {path.name} was cancelled")
+            digest.update(block)
+            size += len(block)
+    return digest.hexdigest(), size

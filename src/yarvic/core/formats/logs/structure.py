@@ -105,8 +105,9 @@ def _with(lines: Sequence[str], separator: str) -> tuple[float, Structure] | Non
         [] if not line.strip() or (comment and line.lstrip().startswith(comment)) else fields_of(line, separator)
         for line in lines
     ]
-    counts = Counter(_width(row) for row in rows[len(rows) // 3 :] if len(row) > 1)
-    counts = counts or Counter(_width(row) for row in rows if len(row) > 1)
+    rows = list(_without_last(rows))
+    counts = Counter(len(row) for row in rows[len(rows) // 3 :] if len(row) > 1)
+    counts = counts or Counter(len(row) for row in rows if len(row) > 1)
     if not counts:
         return None
     # A file of several sections has rows of several widths: it begins with the first of them.
@@ -150,13 +151,16 @@ def _comment_sign(lines: Sequence[str], separator: str) -> str:
     return ""
 
 
-def _width(row: Sequence[str]) -> int:
-    """How many fields a row has, one that is empty behind a last separator left out."""
-    return len(row) - 1 if len(row) > 2 and not row[-1].strip() else len(row)
+def _without_last(rows: Sequence[list[str]]) -> Sequence[list[str]]:
+    """The rows without a field that is empty in all of them, behind a separator at the end of each line."""
+    usual = Counter(len(row) for row in rows if len(row) > 2).most_common(1)
+    if not usual or any(row[-1].strip() for row in rows if len(row) == usual[0][0]):
+        return rows
+    return [row[:-1] if len(row) == usual[0][0] else row for row in rows]
 
 
 def _is_row(row: Sequence[str], width: int) -> bool:
-    return _width(row) == width or len(row) == width
+    return len(row) == width or (len(row) == width + 1 and not row[-1].strip())
 
 
 def _looks_like_data(row: Sequence[str]) -> bool:
@@ -194,7 +198,7 @@ def _header(
             if block:
                 break
             continue
-        if not _is_row(row, width) and abs(_width(row) - width) > (1 if not block else 0):
+        if not _is_row(row, width) and abs(len(row) - width) > (1 if not block else 0):
             if separator != SPACES or block:
                 break
             continue

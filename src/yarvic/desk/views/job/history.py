@@ -55,7 +55,7 @@ class HistoryPanel(QWidget):
             counts: dict[str, int] = {}
             for run in evidence:
                 if run.build == build.number:
-                    name = names.get(run.revision_id, "?")
+                    name = names.get(run.revision_id or 0, "not assigned")
                     counts[name] = counts.get(name, 0) + 1
             measured = ", ".join(f"{n} ({c})" for n, c in counts.items())
             e = build.event
