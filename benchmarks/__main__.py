@@ -335,7 +335,8 @@ def growth() -> None:
 def _grown(path: Path, revisions: int, logs: int) -> Path:
     """A job of so many revisions of 2,000 edits each, the last two with five runs, and the other runs before them."""
     from yarvic.bench.cell import Weather
-    from yarvic.bench.rig import PullSettings, Rig
+    from yarvic.bench.rig import Rig
+    from yarvic.bench.settings import PullSettings
     from yarvic.bench.unit import SimulatedUnit
     from yarvic.bench.vehicles import layout_text, plant_for, stock_image
     from yarvic.core.calibration.edits import Edit

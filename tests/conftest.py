@@ -28,7 +28,8 @@ import pytest  # noqa: E402
 
 import yarvic  # noqa: E402
 from yarvic.bench.cell import Weather  # noqa: E402
-from yarvic.bench.rig import PullSettings, Rig  # noqa: E402
+from yarvic.bench.rig import Rig  # noqa: E402
+from yarvic.bench.settings import PullSettings  # noqa: E402
 from yarvic.bench.unit import SimulatedUnit  # noqa: E402
 from yarvic.bench.vehicles import layout_text, plant_for, stock_image  # noqa: E402
 from yarvic.core.calibration.layout import parse_layout  # noqa: E402

@@ -7,7 +7,8 @@ import pytest
 
 from yarvic.bench.cylinders import friction_torque
 from yarvic.bench.plant import changed, load_plant
-from yarvic.bench.rig import PullSettings, usual_settings
+from yarvic.bench.rig import usual_settings
+from yarvic.bench.settings import PullSettings
 from yarvic.bench.turbo_diesel import DieselProgram
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import VEHICLES, plant_for, rating_image, ratings, stock_calibrations

@@ -6,7 +6,8 @@ import pytest
 from yarvic.bench.cell import Weather
 from yarvic.bench.lookup import Map
 from yarvic.bench.plant import with_parts
-from yarvic.bench.rig import PullSettings, Rig
+from yarvic.bench.rig import Rig
+from yarvic.bench.settings import PullSettings
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import plant_for, stock_calibrations
 from yarvic.core.calibration.edits import add_to_cells

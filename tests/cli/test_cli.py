@@ -107,7 +107,7 @@ def test_check(demo_path, tmp_path):
     [
         ((), 0, "watch"),
         (("Spark correction cylinder 2",), 3, "cylinder 2 was not heard"),
-        (("Lambda", "Lambda target"), 3, "lambda_measured"),
+        (("Lambda", "Lambda target"), 3, "Lambda is not in this log"),
         (("Ambient temperature",), 3, "no ambient temperature"),
     ],
 )

@@ -65,6 +65,8 @@ class RandomUser:
         """File dialogs give a file of any kind, or none."""
         files = [str(p) for p in self.folder.iterdir()] + ["", "/etc/passwd", "/dev/zero", "/", "x" * 5000]
         monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (self.r.choice(files), ""))
+        several = lambda *a, **k: (self.r.sample(files, self.r.randrange(3)), "")  # noqa: E731
+        monkeypatch.setattr(QFileDialog, "getOpenFileNames", several)
         saves = [str(self.folder / "save.csv"), "", "/proc/none/a"]
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (self.r.choice(saves), ""))
         folders = [str(self.folder), "", "/proc"]
@@ -174,6 +176,8 @@ class RandomUser:
 def use(job, folder, seed, events, theme, monkeypatch):
     """So many random acts on a job; gives the acts, and every error that nobody foresaw."""
     jobs = [job, Path(shutil.copy(job, folder / "other.yarvic"))]
+    (folder / "log.csv").write_text("Time;RPM;TPS;MAP\n" + "".join(f"{i / 10};{900 + 50 * i};100;{90 + i}\n" for i in range(90)))
+    (folder / "hostile.csv").write_text('a,"b\n1,2,3\n' * 50)
     (folder / "hostile.toml").write_text("a = nan\n[[")
     (folder / "hostile.hex").write_text(":0102")
     window = make_window(Settings(author="Rowan Sedge", theme=theme))

@@ -814,6 +814,7 @@ def test_every_command_of_every_step_can_be_given(empty, tmp_path, demo_path, mo
 
     for name in ("getOpenFileName", "getSaveFileName"):
         monkeypatch.setattr(QFileDialog, name, lambda *_: ("", ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([], ""))
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: "")
     path = Path(demo_path)
     if not maps:

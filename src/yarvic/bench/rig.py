@@ -23,8 +23,9 @@ from yarvic.bench.knock_sensor import knock_channels
 from yarvic.bench.natural_petrol import NaturalPetrolRun
 from yarvic.bench.plant import AnyPlant, NaturalPetrol, TurboDiesel, TurboPetrol
 from yarvic.bench.powertrain import Heat, Powertrain, Surroundings, new_heat, stand_still
-from yarvic.bench.run import Run, RunKind
+from yarvic.bench.run import Run
 from yarvic.bench.sensors import SENSORS, Sensor
+from yarvic.bench.settings import PullSettings
 from yarvic.bench.turbo_diesel import TurboDieselRun
 from yarvic.bench.turbo_petrol import TurboPetrolRun
 from yarvic.bench.unit import SimulatedUnit
@@ -43,33 +44,6 @@ TWIN_SENSORS: dict[str, Sensor] = {
         SENSORS["lambda_measured"], low=round(RICH_END_AFR / fuel_by_key("petrol-95").stoichiometric_afr, 3)
     )
 }
-
-
-@dataclass(frozen=True)
-class PullSettings:
-    """How a run is made. `kind`: free on the roller, a brake's ramp, a held speed, a road pull, a climb at a
-    speed, a coast-down.
-
-    Gear from 1, throttle 0 to 1, speeds of the engine in rpm, times in s, grade as rise over run. `fan` is the share
-    of the fan's full air; `knock_signal` records the raw knock sensor.
-    """
-
-    kind: RunKind = "inertia"
-    gear: int = 4
-    throttle: float = 1.0
-    start_rpm: float = 1700.0
-    end_rpm: float = 6450.0
-    lead_throttle: float = 0.22
-    cool_down_s: float = 60.0
-    fan: float = 1.0
-    ramp_rpm_s: float = 400.0
-    hold_rpm: float = 3000.0
-    hold_s: float = 10.0
-    grade: float = 0.0
-    tow_kg: float = 0.0
-    climb_km_h: float = 15.0
-    climb_s: float = 300.0
-    knock_signal: bool = False
 
 
 def own_sensors(plant: AnyPlant) -> dict[str, Sensor]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from math import atan, cos, sin
-from typing import TYPE_CHECKING, Literal
 
 from yarvic.bench.cell import Dyno
 from yarvic.bench.drive import Drive
@@ -12,15 +11,11 @@ from yarvic.bench.plant import AnyPlant
 from yarvic.bench.powertrain import Powertrain, Surroundings
 from yarvic.bench.recorder import Recorder
 from yarvic.bench.sensors import Sensor
+from yarvic.bench.settings import PullSettings
 from yarvic.core.evidence.log import Log
 from yarvic.core.physics.air import density
 from yarvic.core.physics.constants import GRAVITY
 from yarvic.core.physics.power import RAD_PER_S_PER_RPM
-
-if TYPE_CHECKING:
-    from yarvic.bench.rig import PullSettings
-
-RunKind = Literal["inertia", "ramp", "hold", "road", "climb", "coast"]
 
 DT = 0.010
 LEAD_IN_S = 1.2

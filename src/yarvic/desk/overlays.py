@@ -19,7 +19,7 @@ class Command:
 
     title: str
     keys: str
-    action: Callable[[], None]
+    action: Callable[[], object]
 
 
 class CommandList(QFrame):

@@ -29,10 +29,11 @@ from yarvic.core.errors import (
     NotReadyError,
     YarvicError,
 )
-from yarvic.core.physics.correction import STANDARDS, title
+from yarvic.core.formats.mapping_file import read_mapping
+from yarvic.desk.arriving import Arriving
+from yarvic.desk.commands import WITH_BENCH, commands_of
 from yarvic.desk.demos import Demos
 from yarvic.desk.ladder import Ladder
-from yarvic.desk.names import DEMO_NAMES
 from yarvic.desk.overlays import Command, CommandList, KeySheet, Notice
 from yarvic.desk.readings import Readings
 from yarvic.desk.route import Route
@@ -40,10 +41,10 @@ from yarvic.desk.statusline import StatusLine
 from yarvic.desk.theme import apply_theme
 from yarvic.desk.views.view import View
 from yarvic.desk.workers import QtRunner
+from yarvic.state.arrivals import Arrivals
 from yarvic.state.maps import MapsState
 from yarvic.state.requests import Request
-from yarvic.state.selection import DRAFT
-from yarvic.state.session import STEP_TITLES, STEPS, Session
+from yarvic.state.session import STEPS, Session
 from yarvic.state.settings import Settings, save_settings
 
 if TYPE_CHECKING:
@@ -53,15 +54,17 @@ if TYPE_CHECKING:
 LOOKS_EVERY_MS = 2000
 # The steps whose edits are the sheet's, not the draft's.
 OF_THE_SHEET = ("job", "plan")
-# The steps from which the bench is reached.
-WITH_BENCH = ("flash", "dyno", "logs")
 
 COMMON_KEYS = [
     ("Alt+1 … Alt+8", "go to a step"),
     ("Ctrl+K", "commands"),
     ("F1", "these keys"),
     ("Ctrl+O, Ctrl+N", "open a job, new job"),
-    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo: of the sheet in Job and Plan, else of the draft"),
+    ("Ctrl+I", "import logs"),
+    (
+        "Ctrl+Z, Ctrl+Shift+Z",
+        "undo, redo: of the sheet in Job and Plan, of runs from files in Logs, else of the draft",
+    ),
     ("F6", "move between ladder, figure and readings"),
     ("Esc", "close what lies on top"),
 ]
@@ -76,6 +79,8 @@ class Window(QMainWindow):
         self.runner = QtRunner(self)
         self.session = Session(settings, self.runner)
         self.maps = MapsState(self.session)
+        self.arrivals = Arrivals(self.session)
+        self.arriving = Arriving(self)
         self.ladder = Ladder(self.session)
         self.route = Route(self.session)
         self.readings = Readings(self.session)
@@ -98,6 +103,7 @@ class Window(QMainWindow):
         looks.start(LOOKS_EVERY_MS)
         self.resize(1280, 800)
         self.setMinimumSize(960, 640)
+        self.setAcceptDrops(True)
         if settings.geometry:
             self.restoreGeometry(QByteArray.fromBase64(settings.geometry.encode("ascii", errors="ignore")))
         self._show_step(settings.step)
@@ -130,9 +136,10 @@ class Window(QMainWindow):
         for number, step in enumerate(STEPS, 1):
             self._key(f"Alt+{number}", partial(self.session.go, step))
         self._key("Ctrl+K", self.commands.open)
-        self._key("F1", self._open_keys)
+        self._key("F1", self.open_keys)
         self._key("Ctrl+O", self.ask_for_job)
         self._key("Ctrl+N", self.new_job)
+        self._key("Ctrl+I", self.ask_for_logs)
         self._key("Ctrl+Q", self.close)
         self._key("F6", self._next_part)
         self._key("B", self._to_or_from_bench)
@@ -166,6 +173,39 @@ class Window(QMainWindow):
         page.bring_up_to_date()
         self.stack.setCurrentWidget(page)
         page.main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def open_import(self) -> None:
+        """Show the page of what arrived, in place of the step's figure; Esc leads back, and what waits, waits."""
+        self.session.go("logs")
+        page = self.view("importing")
+        page.came_from = "logs"
+        page.refresh()
+        page.bring_up_to_date()
+        self.stack.setCurrentWidget(page)
+        page.main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def ask_for_logs(self) -> None:
+        """Let a person choose logs to import; what waits already is shown where nothing is chosen."""
+        chosen, _ = QFileDialog.getOpenFileNames(
+            self, "Import logs", "", "Logs (*.csv *.txt *.log *.tsv *.gz *.zip *.parquet *.xlsx *.mf4);;All files (*)"
+        )
+        if chosen:
+            self.arriving.bring([Path(c) for c in chosen])
+        elif self.arrivals.waiting:
+            self.open_import()
+
+    def use_mapping(self, path: Path) -> None:
+        """Read what waits to be imported by a mapping from a file."""
+        request = self.session.request("using a mapping")
+        self.session.read_file(request, path, lambda: read_mapping(path), self.arrivals.use_mapping)
+
+    def dragEnterEvent(self, event) -> None:
+        """Files may be dropped anywhere."""
+        self.arriving.offered(event)
+
+    def dropEvent(self, event) -> None:
+        """Each file is known by its content and led to its place."""
+        self.arriving.dropped(event)
 
     def _to_or_from_bench(self) -> None:
         if self.shown() is self.views.get("bench"):
@@ -267,6 +307,17 @@ class Window(QMainWindow):
     def _step_back(self, *, back: bool) -> None:
         """Job and Plan undo changes of the sheet, every other step those of the draft."""
         s = self.session
+        if self.shown() is self.views.get("importing"):
+            if not self.arrivals.step(-1 if back else 1):
+                s.say("Nothing to undo." if back else "Nothing to redo.")
+            return
+        if s.settings.step == "logs" and back:
+            try:
+                if self.arrivals.undo():
+                    return
+            except YarvicError as error:
+                self._show_error(error)
+                return
         if s.settings.step not in OF_THE_SHEET or s.sheet is None:
             (self.maps.undo if back else self.maps.redo)()
             return
@@ -278,7 +329,7 @@ class Window(QMainWindow):
         word = "Undone" if back else "Redone"
         s.say(f"{word}: {what}" if what else "Nothing to undo." if back else "Nothing to redo.")
 
-    def _open_read_only(self) -> None:
+    def ask_for_job_to_read(self) -> None:
         chosen, _ = QFileDialog.getOpenFileName(self, "Open a job read only", "", "Yarvic jobs (*.yarvic)")
         if chosen:
             self.open_job(Path(chosen), read_only=True)
@@ -293,7 +344,7 @@ class Window(QMainWindow):
         else:
             self.notice.show_error(error)
 
-    def _open_keys(self) -> None:
+    def open_keys(self) -> None:
         shown = self.shown()
         self.keys.open(shown.heading.text(), [*shown.keys(), *COMMON_KEYS])
 
@@ -314,36 +365,7 @@ class Window(QMainWindow):
         target.setFocus(Qt.FocusReason.TabFocusReason)
 
     def _commands(self) -> list[Command]:
-        s = self.session
-        found = [Command(f"Go to {STEP_TITLES[p]}", f"Alt+{i}", partial(s.go, p)) for i, p in enumerate(STEPS, 1)]
-        found += self.shown().commands()
-        if s.job is not None and s.settings.step in WITH_BENCH:
-            found.append(Command("Bench: weather, run, fuel, faults", "B", self.open_bench))
-        if s.job is not None:
-            rungs = self.ladder.rungs()
-            found += [Command(f"Make {r.name} the working map", "", partial(s.choose_working, r.rung)) for r in rungs]
-            revisions = [r for r in rungs if r.rung != DRAFT]
-            found += [
-                Command(f"Make {r.name} the reference", "", partial(s.choose_reference, r.rung)) for r in revisions
-            ]
-            found.append(Command("Import maps from an image file", "", self.ask_for_image))
-            if s.draft is not None:
-                found.append(Command("Discard the draft", "", s.discard_draft))
-            found += [Command(f"Correct by {title(n)}", "", partial(s.choose_standard, n)) for n in STANDARDS]
-        return [
-            *found,
-            Command("New job", "Ctrl+N", self.new_job),
-            Command("Open a job", "Ctrl+O", self.ask_for_job),
-            *(Command(f"Open the demo job {t}", "", partial(self.open_demo, n)) for n, t in DEMO_NAMES),
-            Command("Open a job read only", "", self._open_read_only),
-            Command("Switch to Night", "", partial(s.choose_theme, "night")),
-            Command("Switch to Paper", "", partial(s.choose_theme, "paper")),
-            Command("Keys of this view", "F1", self._open_keys),
-            Command("Quit", "Ctrl+Q", self._quit),
-        ]
-
-    def _quit(self) -> None:
-        self.close()
+        return commands_of(self)
 
     def closeEvent(self, event) -> None:
         """Remember the window; the draft is on disk already."""

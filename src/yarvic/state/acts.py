@@ -30,7 +30,9 @@ class Acts(Selection):
         self.busy: str | None = None  # the title of the long work under way
         self.requests = Requests(runner, self._still, self._was_dropped, self.failed.emit)
         self.reads: dict[str, Callable[[Request], Hashable]] = {
-            "evidence": lambda r: tuple(e.id for e in self._evidence_of(r.revision)),
+            "evidence": lambda r: tuple(
+                (e.id, e.reading, e.build, tuple(e.aside.items())) for e in self._evidence_of(r.revision)
+            ),
             "judged by": lambda r: judged_by(self.job.sheet) if self.job is not None else None,
             "the ledger": lambda r: of_the_plan(self.job.sheet) if self.job is not None else None,
             "the sheet": lambda r: self.job.sheet.model_dump_json() if self.job is not None else None,

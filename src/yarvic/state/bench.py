@@ -11,7 +11,8 @@ from psygnal import Signal
 from yarvic.bench.cell import Weather, dyno
 from yarvic.bench.faults import FAULTS, check_faults, faulty_memory, stored_codes, supply_voltage
 from yarvic.bench.plant import AnyPlant, with_parts
-from yarvic.bench.rig import PullSettings, Rig, usual_settings
+from yarvic.bench.rig import Rig, usual_settings
+from yarvic.bench.settings import PullSettings
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import plant_for
 from yarvic.core.calibration.image import image_id

@@ -56,6 +56,11 @@ class Judging(Acts):
             if not self._judge_starts:  # else it ran in place, and the loop that started it goes on
                 self._judge_on()
 
+    def judge(self, revision_id: int) -> None:
+        """Judge a revision anew: something of its evidence is otherwise."""
+        self._judge(revision_id)
+        self.results_changed.emit()
+
     def _judge(self, revision_id: int, ended: Callable[[], None] = lambda: None) -> bool:
         """Judge a revision; gives whether there is anything to be judged. `ended` is called when that is over."""
         job = self.job

@@ -35,6 +35,8 @@ class PullResult:
     findings: tuple[Finding, ...]
     curves: dict[str, Curve]
     held: Held | None = None
+    number: int = 0  # of the pull in its run
+    of: int = 1  # how many pulls the run holds
 
     @property
     def log(self) -> Log:
@@ -44,7 +46,7 @@ class PullResult:
     @property
     def title(self) -> str:
         """The pull's name in lists."""
-        return self.evidence.title
+        return f"{self.evidence.title}, pull {self.number + 1}" if self.of > 1 else self.evidence.title
 
     @property
     def throttle(self) -> float:
@@ -203,6 +205,7 @@ def evaluate(
 
 def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle) -> JudgedRun:
     log = job.log(item.id)
+    found = check_log(item.id, log, limits, item.conditions, vehicle.asked)
     pulls = tuple(
         PullResult(
             item,
@@ -211,8 +214,10 @@ def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle) -> Ju
             checked.findings,
             _curves(item, checked.curve, vehicle),
             _held(item, log, checked.pull),
+            number,
+            len(found),
         )
-        for number, checked in enumerate(check_log(item.id, log, limits, item.conditions, vehicle.asked))
+        for number, checked in enumerate(found)
         if number not in item.aside
     )
     return JudgedRun(item, limits, vehicle, pulls, tuple(problems(log)))

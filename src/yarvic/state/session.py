@@ -29,7 +29,7 @@ from yarvic.state.settings import Settings
 from yarvic.state.work import Asked, Progress, Runner
 
 if TYPE_CHECKING:
-    from yarvic.bench.rig import PullSettings
+    from yarvic.bench.settings import PullSettings
     from yarvic.core.link.flash import Flashed
     from yarvic.state.bench import BenchState, Measured
 

@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from yarvic.bench.rig import PullSettings
+from yarvic.bench.settings import PullSettings
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.dyno import check_identity, dyno_curve
 from yarvic.core.evidence.pulls import find_pulls

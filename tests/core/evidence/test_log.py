@@ -43,7 +43,7 @@ def test_nothing_is_drawn_across_a_gap_or_a_hole():
 
 def test_a_missing_channel_is_named():
     log = Log({"throttle": channel("throttle", [0, 1], [0, 1])})
-    with pytest.raises(EvidenceError, match="rail_pressure"):
+    with pytest.raises(EvidenceError, match="Rail pressure is not in this log"):
         log.channel("rail_pressure")
     with pytest.raises(EvidenceError, match="no samples"):
         Log({"throttle": channel("throttle", [], [])}).span()

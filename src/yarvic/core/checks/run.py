@@ -10,7 +10,7 @@ from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
 from yarvic.core.checks.curve import curve
 from yarvic.core.checks.evidence_of_pull import EngineKind, Family, PullEvidence, worst_of
-from yarvic.core.checks.finding import ORDER, PASS, Finding
+from yarvic.core.checks.finding import ORDER, PASS, STOP, WATCH, Finding
 from yarvic.core.checks.fuel_pressure import fuel_pressure
 from yarvic.core.checks.knock import knock
 from yarvic.core.checks.limits import Limits
@@ -126,7 +126,7 @@ def summarize(per_pull: list[list[Finding]], noun: str = "pulls") -> list[Summar
             by_check.setdefault(finding.check, []).append(finding)
 
     summaries = [
-        Summary(check, worst_of(found), sum(f.severity != PASS for f in found), len(per_pull), noun)
+        Summary(check, worst_of(found), sum(f.severity in (STOP, WATCH) for f in found), len(per_pull), noun)
         for check, found in by_check.items()
     ]
     return sorted(summaries, key=lambda s: (ORDER[s.worst.severity], -(s.worst.share_of_limit() or 0.0)))

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.physics import FloatArray
 
 # A hole longer than this many usual steps is a gap: nothing is interpolated across it. Our choice.
@@ -55,7 +56,8 @@ class Log:
         try:
             return self.channels[key]
         except KeyError:
-            raise EvidenceError(f"channel {key!r} is not in this log", remedy="Log it and pull again.") from None
+            what = CHANNELS[key].title if key in CHANNELS else repr(key)
+            raise EvidenceError(f"{what} is not in this log", remedy="Log it and pull again.") from None
 
     def span(self) -> tuple[float, float]:
         """First and last time stamp over all channels."""

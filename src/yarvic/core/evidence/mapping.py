@@ -6,7 +6,7 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -62,7 +62,32 @@ class Column(Document):
     @property
     def doubtful(self) -> bool:
         """Whether it may not be judged by."""
-        return bool(self.question)
+        return bool(self.question) or (self.how == "guessed" and self.confidence < SURE)
+
+    def told(self, **said: Any) -> Column:
+        """The column as a person says it is: channel, unit, reference, sign, ratio; what that leaves open is asked.
+
+        Another channel of another quantity keeps no unit. Raises ValueError for a channel or unit that cannot be.
+        """
+        values = {**self.entries(), **said, "how": "confirmed", "confidence": 1.0, "question": "", "about": ""}
+        kind = CHANNELS.get(values["channel"])
+        if kind is None:
+            values.update(unit="" if values["channel"] != TIME else values["unit"], reference="", sign=1)
+        else:
+            fits = values["unit"] == AFR if kind.quantity == "mixture" else False
+            if values["unit"] and not fits and UNITS.get(values["unit"], UNITS["%"]).quantity != kind.quantity:
+                values["unit"] = ""
+            if kind.reference != "absolute":
+                values["reference"] = ""
+            if not values["unit"]:
+                values.update(question="no unit was chosen", about="unit", how="guessed", confidence=0.5)
+            elif kind.reference == "absolute" and not values["reference"]:
+                values.update(
+                    question="whether it is absolute or gauge pressure was not chosen", about="reference",
+                    how="guessed", confidence=0.5,
+                )  # fmt: skip
+        values["reason"] = "as confirmed" if values["how"] == "confirmed" else values["reason"]
+        return Column(**values)
 
     @property
     def unit_in_words(self) -> str:

@@ -224,6 +224,34 @@ def _seconds(raw: RawLog, time: Column, source: str) -> FloatArray:
     return found
 
 
+def asked_beside(understood: Understood, facts: Facts) -> dict[int, str]:
+    """What has to be known beside the file before columns may be judged by, by their place: barometer, fuel."""
+    keys = {c.channel for c in understood.columns if not c.question}
+    tells = "ambient_pressure" in keys or any(
+        c.reference == "absolute" and CHANNELS[c.channel].family == "boost_pressure"
+        for c in understood.columns
+        if c.channel in CHANNELS and not c.question
+    )
+    found = {}
+    for n, c in enumerate(understood.columns):
+        kind = CHANNELS.get(c.channel)
+        if kind is None or c.question:
+            continue
+        if c.reference == "gauge" and kind.reference == "absolute" and facts.barometer_pa is None and not tells:
+            found[n] = NO_BAROMETER
+        elif (
+            c.unit == AFR
+            and not (c.stoichiometric_afr or facts.stoichiometric_afr)
+            and not _lambda_beside(c, understood)
+        ):
+            found[n] = NO_FUEL
+    return found
+
+
+def _lambda_beside(ratio: Column, understood: Understood) -> bool:
+    return any(c.unit == "lambda" and not c.question and c is not ratio for c in understood.columns)
+
+
 def _channel(key: str, raw: RawColumn, meant: Column, times: FloatArray, stoichiometric: float | None) -> Channel:
     """One channel in its canonical unit, with what is asked of it as its doubt; a gauge pressure is still one."""
     kind, values = CHANNELS.get(meant.channel), raw.values

@@ -44,6 +44,9 @@ class NewRun:
     reading: Reading | None = None
 
 
+Ready = tuple[NewRun, list[columns.Row]]
+
+
 class Runs(Records):
     """Evidence is added and read, never changed; what is said of it lies beside it, and the latest word counts."""
 
@@ -124,7 +127,17 @@ class Runs(Records):
 
         Without a revision they arrive unassigned, and belong to no build where none is named.
         """
-        encoded = [encode_raw(r.log) if isinstance(r.log, RawLog) else encode_log(r.log) for r in runs]
+        return self.add_ready(self.ready_runs(runs), revision_id, source=source, build=build)
+
+    @staticmethod
+    def ready_runs(runs: Sequence[NewRun]) -> list[Ready]:
+        """Runs with their columns packed, ready to be stored: the long part, that needs no job. Raises JobError."""
+        return [(r, encode_raw(r.log) if isinstance(r.log, RawLog) else encode_log(r.log)) for r in runs]
+
+    def add_ready(
+        self, ready: Sequence[Ready], revision_id: int | None, *, source: str, build: int | None = None
+    ) -> list[Evidence]:
+        """Store runs that are packed already, all or none."""
         made = []
         with self._committing() as db:
             there = {r[0] for r in db.execute("SELECT number FROM build")}
@@ -132,7 +145,7 @@ class Runs(Records):
             if on is not None and on not in there:
                 raise JobError(f"there is no build {on}", concerns=str(self.path), remedy="Open the job again.")
             number = db.execute("SELECT count(*) FROM evidence").fetchone()[0]
-            for run, rows in zip(runs, encoded, strict=True):
+            for run, rows in ready:
                 number += 1
                 made.append(self._insert_run(db, f"R{number:04d}", run, rows, revision_id, on, source))
         with self._turn:
@@ -238,18 +251,16 @@ class Runs(Records):
                 lately.popitem(last=False)
         return log
 
+    def raw(self, evidence_id: str) -> RawLog:
+        """A run from a file as it stood there. Raises JobError."""
+        rows, heads = self._places(evidence_id), self.heads(evidence_id)
+        if heads is None:
+            raise JobError("this run is from no file", concerns=str(self.path), remedy="Choose another run.")
+        return self._raw(evidence_id, heads, rows, range(len(heads.columns)))
+
     def log(self, evidence_id: str, keys: Iterable[str] | None = None) -> Log:
         """The log of a run, or only some of its channels. Raises JobError when a column is damaged."""
-        rows = self._rows(
-            "SELECT position, key, title, quantity, unit, time_position FROM evidence_column"
-            " WHERE evidence_id = ? ORDER BY position",
-            (evidence_id,),
-        )
-        if not rows:
-            raise JobError(
-                f"there is no log for {evidence_id!r}", concerns=str(self.path), remedy="Choose another run."
-            )
-        rows = [self._row(r, (int, str, str, str, str, int | None)) for r in rows]
+        rows = self._places(evidence_id)
         reading = self.reading(evidence_id)
         if reading is not None:
             return self._read_by(evidence_id, reading, rows, keys)
@@ -265,34 +276,56 @@ class Runs(Records):
     def _read_by(self, evidence_id: str, reading: Reading, rows: list[Any], keys: Iterable[str] | None) -> Log:
         """The log of a run from a file: its columns as they were stored, read by what they are said to mean."""
         heads = self.heads(evidence_id)
-        places = [r for r in rows if r[5] is not None]
-        if heads is None or len(places) != len(heads.columns) or len(reading.mapping.columns) != len(places) + 1:
-            raise JobError(
-                "a run's columns do not fit what is said of them",
-                concerns=str(self.path),
-                remedy="Restore the job from a copy.",
-            )
+        if heads is None or len(reading.mapping.columns) != len(heads.columns) + 1:
+            raise self._misfit()
         understood = reading.understood
         wanted = None if keys is None else {*keys, *_TELLING}
         chosen = [
-            n for n, c in enumerate(understood.columns)
+            n
+            for n, c in enumerate(understood.columns)
             if wanted is None or (c.channel or heads.columns[n].name) in wanted
-        ]  # fmt: skip
-        clock = next(r[0] for r in rows if r[5] is None)
-        numbers = self._numbers(
-            evidence_id, {clock} | {places[n][0] for n in chosen} | {places[n][5] for n in chosen}
-        )
-        values = []
-        for n in chosen:
-            found, times = self._alike(places[n][2], numbers[places[n][0]], numbers[places[n][5]])
-            values.append((found, None if places[n][5] == clock else times))
-        part = heads.model_copy(update={"columns": tuple(heads.columns[n] for n in chosen)})
+        ]
         meant = replace(understood, columns=tuple(understood.columns[n] for n in chosen))
-        log = take(raw_of(part, numbers[clock], values), meant, reading.facts, f"{self.path.name}, {evidence_id}")
+        raw = self._raw(evidence_id, heads, rows, chosen)
+        log = take(raw, meant, reading.facts, f"{self.path.name}, {evidence_id}")
         if keys is None:
             return log
         asked = set(keys)
         return replace(log, channels={k: c for k, c in log.channels.items() if k in asked})
+
+    def _places(self, evidence_id: str) -> list[Any]:
+        rows = self._rows(
+            "SELECT position, key, title, quantity, unit, time_position FROM evidence_column"
+            " WHERE evidence_id = ? ORDER BY position",
+            (evidence_id,),
+        )
+        if not rows:
+            raise JobError(
+                f"there is no log for {evidence_id!r}", concerns=str(self.path), remedy="Choose another run."
+            )
+        return [self._row(r, (int, str, str, str, str, int | None)) for r in rows]
+
+    def _raw(self, evidence_id: str, heads: Heads, rows: list[Any], chosen: Sequence[int]) -> RawLog:
+        """Some columns of a run from a file, as they stood there."""
+        places = [r for r in rows if r[5] is not None]
+        clock = next((r[0] for r in rows if r[5] is None), None)
+        if clock is None or len(places) != len(heads.columns):
+            raise self._misfit()
+        mine = [places[n] for n in chosen]
+        numbers = self._numbers(evidence_id, {clock} | {r[0] for r in mine} | {r[5] for r in mine})
+        values = []
+        for row in mine:
+            found, times = self._alike(row[2], numbers[row[0]], numbers[row[5]])
+            values.append((found, None if row[5] == clock else times))
+        part = heads.model_copy(update={"columns": tuple(heads.columns[n] for n in chosen)})
+        return raw_of(part, numbers[clock], values)
+
+    def _misfit(self) -> JobError:
+        return JobError(
+            "a run's columns do not fit what is said of them",
+            concerns=str(self.path),
+            remedy="Restore the job from a copy.",
+        )
 
     def _numbers(self, evidence_id: str, positions: Iterable[int]) -> dict[int, Any]:
         needed = sorted(positions)

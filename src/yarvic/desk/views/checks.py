@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pyqtgraph as pg
@@ -17,15 +16,12 @@ from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.plot import add_chart, faint, line_pen, sheet
 from yarvic.desk.widgets.words import Empty, label, row, word
 from yarvic.state.results import PullResult, simulated_mark
 from yarvic.state.session import Session
-
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
 
 ROW, HEAD, NAME = 21, 24, 236
 # The checks within their family, short.
@@ -199,7 +195,7 @@ class Matrix(QWidget):
 class ChecksView(View):
     """Matrix, sentence, trace."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Checks")
         self.matrix = Matrix(session)
         self.matrix.chosen.connect(self._show)
@@ -353,6 +349,6 @@ class ChecksView(View):
         return self.matrix
 
 
-def make(session: Session, window: Window) -> ChecksView:
+def make(session: Session, window: Desk) -> ChecksView:
     """The view of this step."""
     return ChecksView(session, window)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
@@ -27,16 +26,13 @@ from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import BandedCurve, add_chart, penned, shaded, sheet
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.gains import gain_between
 from yarvic.state.readings import peaks, reduction_words
 from yarvic.state.results import FULL_THROTTLE, RevisionResults, simulated_mark
 from yarvic.state.session import Session
-
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
 
 # Throttles of a sweep, as bikes and street use are judged by.
 THROTTLES = (0.25, 0.5, 0.75, 1.0)
@@ -47,7 +43,7 @@ NAME_PX = 20.0  # the height of a name on a chart
 class DynoView(View):
     """Curves, gain, table, and the words that run pulls."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Dyno")
         self.add_bench(window.open_bench)
         self.standard = chooser(
@@ -350,6 +346,6 @@ class DynoView(View):
         return self.three
 
 
-def make(session: Session, window: Window) -> DynoView:
+def make(session: Session, window: Desk) -> DynoView:
     """The view of this step."""
     return DynoView(session, window)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QFrame, QListWidget, QVBoxLayout, QWidget
@@ -12,14 +10,11 @@ from yarvic.core.calibration.image import changed_blocks
 from yarvic.core.link.flash import Step
 from yarvic.desk.overlays import Command
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.words import act, label, row
 from yarvic.state.bench import BenchState
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
-
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
 
 # State of a block on the strip: (word, share of tint)
 SAME, DIFFERS, READ, WRITTEN, PROVEN = "same", "differs", "read", "written", "read back equal"
@@ -125,7 +120,7 @@ class Link(QWidget):
 class FlashView(View):
     """Link, words, memory, journal."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Flash")
         self.add_bench(window.open_bench)
         self.link = Link(session)
@@ -237,6 +232,6 @@ class FlashView(View):
         return self.go
 
 
-def make(session: Session, window: Window) -> FlashView:
+def make(session: Session, window: Desk) -> FlashView:
     """The view of this step."""
     return FlashView(session, window)

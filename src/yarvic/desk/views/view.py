@@ -3,17 +3,61 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from pathlib import Path
+from typing import Any, Protocol
 
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from yarvic.desk.overlays import Command
 from yarvic.desk.widgets.words import Elided, label, word
+from yarvic.state.arrivals import Arrivals
+from yarvic.state.maps import MapsState
+from yarvic.state.requests import Request
 from yarvic.state.session import Session
 
 
+class Desk(Protocol):
+    """What a view asks of the window that it stands in."""
+
+    session: Session
+    maps: MapsState
+    arrivals: Arrivals
+
+    def open_bench(self) -> None:
+        """Show the bench's page."""
+
+    def open_import(self) -> None:
+        """Show the page of what arrived from outside."""
+
+    def ask_for_logs(self) -> None:
+        """Let a person choose logs to import."""
+
+    def ask_for_job(self) -> None:
+        """Let a person choose a job file."""
+
+    def open_job(self, path: Path, *, read_only: bool = False, opened: Callable[[], None] = lambda: None) -> None:
+        """Open a job beside the window."""
+
+    def open_demo(self, name: str = "ptarmigan") -> None:
+        """Open a demo job."""
+
+    def import_image(self, path: Path, request: Request | None = None) -> None:
+        """Take the maps of an image file into the draft."""
+
+    def use_mapping(self, path: Path) -> None:
+        """Read what waits to be imported by a mapping from a file."""
+
+    def new_job(self) -> None:
+        """Show the form for a new job."""
+
+    def show_vehicle(self, panel: str = "vehicle") -> None:
+        """Show a panel of the job's sheet."""
+
+
 class View(QWidget):
-    """Base of the eight figures."""
+    """Base of the eight figures, and of the pages that stand in place of one; such a page leads back to a step."""
+
+    came_from = ""
 
     def __init__(self, session: Session, title: str) -> None:
         super().__init__()

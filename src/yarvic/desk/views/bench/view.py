@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PyQt6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
@@ -16,14 +16,11 @@ from yarvic.core.units import UNITS, from_canonical, to_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.bench.day import Day
 from yarvic.desk.views.bench.faults import FaultList
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.fields import Form, Number, Switch, show_switch
 from yarvic.desk.widgets.words import act, chooser, label, show_choice
 from yarvic.state.bench import BenchState, fuels_for
 from yarvic.state.session import STEP_TITLES, Session
-
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
 
 NARROW_PX = 700
 # Fields of a run: name, setting, low, high, decimals, unit, factor to the setting, kinds that need it (empty: all).
@@ -46,7 +43,7 @@ RUN_FIELDS: tuple[tuple[str, str, float, float, int, str, float, tuple[str, ...]
 class BenchView(View):
     """The day, how the next runs are made, on what, with which fuel, and what ails the vehicle."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Bench")
         self.window_ = window
         self.came_from = "dyno"
@@ -274,6 +271,6 @@ class BenchView(View):
         return self.back
 
 
-def make(session: Session, window: Window) -> BenchView:
+def make(session: Session, window: Desk) -> BenchView:
     """The page of the bench."""
     return BenchView(session, window)

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from yarvic.core.errors import JobError, YarvicError
 from yarvic.core.job.model import JobSheet
 from yarvic.core.job.template import as_template, begin, read_sheet, starts
+from yarvic.desk.views.view import Desk
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.jobs import create_job, job_path
@@ -19,16 +19,13 @@ from yarvic.state.session import Session
 from yarvic.state.settings import home
 from yarvic.state.shop import templates
 
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
-
 FIELD_PX = 320
 
 
 class NewJob(QFrame):
     """A short form; Enter in its last line creates the job."""
 
-    def __init__(self, session: Session, window: Window, leave: Callable[[], None]) -> None:
+    def __init__(self, session: Session, window: Desk, leave: Callable[[], None]) -> None:
         super().__init__()
         self.session, self.window_ = session, window
         self.setObjectName("sheet")

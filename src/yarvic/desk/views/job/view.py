@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import cached_property, partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QFileDialog, QFrame, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
@@ -20,15 +19,12 @@ from yarvic.desk.views.job.new import NewJob
 from yarvic.desk.views.job.station import StationPanel
 from yarvic.desk.views.job.strip import Strip
 from yarvic.desk.views.job.vehicle import VehiclePanel
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.panels import Panels
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
 from yarvic.state.shop import save_template
-
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
 
 # The strip gives way to what is long.
 TALL, LOW = 292, 218
@@ -38,7 +34,7 @@ PANELS = ("vehicle", "station", "readiness", "history")
 class JobView(View):
     """The strip above; below it one panel."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Job")
         self.window_ = window
         self.strip = Strip(session)
@@ -83,7 +79,7 @@ class JobView(View):
             session.bench_changed,
         )
 
-    def _welcome(self, window: Window) -> QFrame:
+    def _welcome(self, window: Desk) -> QFrame:
         frame = QFrame()
         frame.setObjectName("sheet")
         column = QVBoxLayout(frame)
@@ -329,6 +325,6 @@ class JobView(View):
             self._leave_new()
 
 
-def make(session: Session, window: Window) -> JobView:
+def make(session: Session, window: Desk) -> JobView:
     """The view of this step."""
     return JobView(session, window)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtCore import Qt
@@ -15,26 +14,24 @@ from yarvic.bench.loggers import STYLES, write_log
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.formats.files import write_whole
-from yarvic.core.job.model import parts_on
+from yarvic.core.job.model import Evidence, parts_on
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.logs.aside import SetAsideForm
 from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track, lanes_of
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
 from yarvic.state.results import PullResult, RevisionResults, simulated_mark
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
-
 
 class LogsView(View):
     """The traces of one pull of working, with the same pull of the reference as a ghost."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Logs")
         self.add_bench(window.open_bench)
         self.at = 0
@@ -43,10 +40,29 @@ class LogsView(View):
         self.ghost.setChecked(True)
         self.by_speed = word("Over engine speed", self._redraw, "X", checkable=True)
         self.whole = word("Whole pull", self._whole, "W")
+        self.window_ = window
         self.save = chooser("Save this run as CSV", self._styles)
         self.head.insertWidget(2, self.save)
+        self.import_word = word("Import", window.ask_for_logs, "Ctrl+I")
+        self.head.insertWidget(2, self.import_word)
+        self.arrived = chooser("Runs that belong to no revision yet", self._arrived)
+        self.head.insertWidget(3, self.arrived)
         self.reading = label("", "quiet")
-        self.column.addLayout(row(self.pull, self.by_speed, self.ghost, self.whole, None, self.reading, spacing=8))
+        self.columns_word = word("Columns", self._columns)
+        self.aside = SetAsideForm(self._set_aside)
+        self.column.addLayout(
+            row(
+                self.pull,
+                self.columns_word,
+                self.aside,
+                self.by_speed,
+                self.ghost,
+                self.whole,
+                None,
+                self.reading,
+                spacing=2,
+            )
+        )
         frame = QFrame()
         frame.setObjectName("sheet")
         inner = QVBoxLayout(frame)
@@ -90,11 +106,42 @@ class LogsView(View):
         for button in (self.pull, self.ghost, self.by_speed, self.whole, self.save):
             button.setEnabled(count > 0)
         show_choice(self.save, "Save as CSV")
+        self._show_arrived()
         self._redraw()
 
     @staticmethod
     def _on(results: RevisionResults | None) -> str:
         return f" on {results.on_builds}" if results is not None and results.on_builds else ""
+
+    # -- runs from files
+
+    def _show_arrived(self) -> None:
+        job = self.session.job
+        waiting = len(job.runs_of(None)) if job is not None else 0
+        show_choice(self.arrived, f"Arrived, not assigned: {waiting}" if waiting else "")
+        self.arrived.setVisible(waiting > 0)
+        shown = self.shown()
+        self.columns_word.setVisible(shown is not None and shown.evidence.origin is not None)
+        self.aside.setVisible(shown is not None)
+
+    def _arrived(self) -> list[tuple[str, Callable[[], None]]]:
+        job = self.session.job
+        runs = job.runs_of(None) if job is not None else []
+        return [(r.title, partial(self._read_anew, r)) for r in runs]
+
+    def _read_anew(self, run: Evidence) -> None:
+        self.window_.arrivals.read_anew(run, opened=self.window_.open_import)
+
+    def _columns(self) -> None:
+        shown = self.shown()
+        if shown is not None:
+            self._read_anew(shown.evidence)
+
+    def _set_aside(self, reason: str) -> None:
+        shown = self.shown()
+        if shown is not None:
+            self.window_.arrivals.set_aside(shown.evidence, shown.number, reason)
+            self.session.say(f"{shown.title} is set aside: {reason}. Ctrl+Z takes it back.")
 
     def shown(self) -> PullResult | None:
         """The pull that is drawn."""
@@ -311,6 +358,6 @@ class LogsView(View):
         return self
 
 
-def make(session: Session, window: Window) -> LogsView:
+def make(session: Session, window: Desk) -> LogsView:
     """The view of this step."""
     return LogsView(session, window)

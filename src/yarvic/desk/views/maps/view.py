@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
@@ -28,15 +27,12 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.views.maps.grid import KNOCK_DEG, Grid
 from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.maps.stock import StockForm
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
 from yarvic.state.draft import DraftState
 from yarvic.state.maps import OPERANDS, SCALARS
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
-
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
 
 # Operation: (word, key)
 WORDS = {
@@ -52,7 +48,7 @@ WORDS = {
 class MapsView(View):
     """The table in hand."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Maps")
         self.maps = window.maps
         self._draft: DraftState | None = None  # the one that the strip below is about
@@ -445,6 +441,6 @@ class MapsView(View):
         return self.grid
 
 
-def make(session: Session, window: Window) -> MapsView:
+def make(session: Session, window: Desk) -> MapsView:
     """The view of this step."""
     return MapsView(session, window)

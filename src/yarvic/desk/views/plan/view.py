@@ -13,7 +13,7 @@ from yarvic.desk.views.plan.ledger import LedgerPanel
 from yarvic.desk.views.plan.ratings import RatingsPanel
 from yarvic.desk.views.plan.stages import StagesPanel
 from yarvic.desk.views.plan.target import TargetPanel
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.panels import Panels
 from yarvic.desk.widgets.words import Empty, word
 from yarvic.state.results import simulated_mark
@@ -21,7 +21,6 @@ from yarvic.state.session import Session
 
 if TYPE_CHECKING:
     from yarvic.desk.views.plan.sizing import SizingPanel
-    from yarvic.desk.window import Window
 
 PANELS = {"target": "Target", "limits": "Ledger", "stages": "Stages", "ratings": "Ratings", "sizing": "Sizing"}
 
@@ -29,7 +28,7 @@ PANELS = {"target": "Target", "limits": "Ledger", "stages": "Stages", "ratings":
 class PlanView(View):
     """One panel at a time."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Plan")
         makers = {
             "target": TargetPanel,
@@ -142,6 +141,6 @@ def _sizing(session: Session) -> SizingPanel:
     return SizingPanel(session)
 
 
-def make(session: Session, window: Window) -> PlanView:
+def make(session: Session, window: Desk) -> PlanView:
     """The view of this step."""
     return PlanView(session, window)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import date
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -27,7 +26,7 @@ from yarvic.desk.views.release.keys import KeysDialog
 from yarvic.desk.views.release.preview import SheetPreview
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.verify import VerifyDialog
-from yarvic.desk.views.view import View
+from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.words import Elided, act, label, row, rule, word
 from yarvic.state.acts import DRAWING
@@ -38,14 +37,11 @@ from yarvic.state.signing import Signing, sheet_pdf
 from yarvic.state.verifying import Report, report_of
 from yarvic.state.work import Asked, Progress
 
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
-
 
 class ReleaseView(View):
     """Gate, waiver, sheet, signature."""
 
-    def __init__(self, session: Session, window: Window) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Release")
         self.folder: Path | None = None
         self._waiving: Waiving | None = None  # begun, and not yet signed by name
@@ -394,6 +390,6 @@ class ReleaseView(View):
         return self.signer
 
 
-def make(session: Session, window: Window) -> ReleaseView:
+def make(session: Session, window: Desk) -> ReleaseView:
     """The view of this step."""
     return ReleaseView(session, window)

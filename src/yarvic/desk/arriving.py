@@ -1,0 +1,99 @@
+"""Files that are dropped on the window: each is known by its content, and led to its place."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from yarvic.core.errors import FormatError, JobError
+from yarvic.core.formats.arrived import kind_of_file
+from yarvic.desk.views.view import Desk
+from yarvic.state.work import Asked, Progress
+
+
+class Arriving:
+    """Leads files to where they belong: a job is opened, an image goes into the draft, a log waits to be answered."""
+
+    def __init__(self, window: Desk) -> None:
+        self.window = window
+        self._left: list[Path] = []
+
+    def offered(self, event) -> None:
+        """Take what holds files."""
+        if any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropped(self, event) -> None:
+        """Bring what was dropped."""
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        event.acceptProposedAction()
+        self.bring(paths)
+
+    def bring(self, paths: Sequence[Path]) -> None:
+        """Lead files to their places, one after the other."""
+        self._left = [*self._left, *paths]
+        self._next()
+
+    def _next(self) -> None:
+        if not self._left:
+            return
+        path = self._left.pop(0)
+        session = self.window.session
+        request = session.request("looking at the file")
+
+        def work(progress: Progress, cancelled: Asked) -> str:
+            return kind_of_file(path)
+
+        session.requests.submit(
+            request,
+            f"Looking at {path.name}",
+            work,
+            lambda kind: self._lead(path, kind),
+            failed=session.failed.emit,
+            visible=False,
+        )
+
+    def _lead(self, path: Path, kind: str) -> None:
+        window = self.window
+        if kind == "job":
+            window.open_job(path)
+        elif kind == "image":
+            self._image(path)
+        elif kind == "mapping":
+            self._mapping(path)
+        elif kind == "package":
+            window.session.go("release")
+            window.session.say(f"{path.name} is a release package: check it under Release, Verify.")
+        else:
+            window.arrivals.open(path, opened=self._log_came)
+        if kind not in ("log", "job"):
+            self._next()
+
+    def _log_came(self) -> None:
+        self.window.open_import()
+        self._next()
+
+    def _image(self, path: Path) -> None:
+        window = self.window
+        if window.session.job is None or not window.session.job.has_maps:
+            window.session.failed.emit(
+                JobError(
+                    "this is an image, and no job with maps is open", concerns=str(path),
+                    remedy="Open the vehicle's job; its stock image is imported under Maps.",
+                )
+            )  # fmt: skip
+        else:
+            window.session.go("maps")
+            window.import_image(path)
+
+    def _mapping(self, path: Path) -> None:
+        if self.window.arrivals.shown is None:
+            self.window.session.failed.emit(
+                FormatError(
+                    "this is a mapping of columns, and no log waits for one", concerns=str(path),
+                    remedy="Drop the log first, then its mapping.",
+                )
+            )  # fmt: skip
+            return
+        self.window.open_import()
+        self.window.use_mapping(path)

@@ -1,0 +1,50 @@
+"""What the list of commands offers."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from yarvic.core.physics.correction import STANDARDS, title
+from yarvic.desk.names import DEMO_NAMES
+from yarvic.desk.overlays import Command
+from yarvic.state.selection import DRAFT
+from yarvic.state.session import STEP_TITLES, STEPS
+
+if TYPE_CHECKING:
+    from yarvic.desk.window import Window
+
+# The steps from which the bench is reached.
+WITH_BENCH = ("flash", "dyno", "logs")
+
+
+def commands_of(window: Window) -> list[Command]:
+    """The commands that can be given now, those of the view in sight first."""
+    s = window.session
+    found = [Command(f"Go to {STEP_TITLES[p]}", f"Alt+{i}", partial(s.go, p)) for i, p in enumerate(STEPS, 1)]
+    found += window.shown().commands()
+    if s.job is not None and s.settings.step in WITH_BENCH:
+        found.append(Command("Bench: weather, run, fuel, faults", "B", window.open_bench))
+    if s.job is not None:
+        rungs = window.ladder.rungs()
+        found += [Command(f"Make {r.name} the working map", "", partial(s.choose_working, r.rung)) for r in rungs]
+        revisions = [r for r in rungs if r.rung != DRAFT]
+        found += [Command(f"Make {r.name} the reference", "", partial(s.choose_reference, r.rung)) for r in revisions]
+        found.append(Command("Import logs", "Ctrl+I", window.ask_for_logs))
+        if window.arrivals.waiting:
+            found.append(Command("What waits to be imported", "", window.open_import))
+        found.append(Command("Import maps from an image file", "", window.ask_for_image))
+        if s.draft is not None:
+            found.append(Command("Discard the draft", "", s.discard_draft))
+        found += [Command(f"Correct by {title(n)}", "", partial(s.choose_standard, n)) for n in STANDARDS]
+    return [
+        *found,
+        Command("New job", "Ctrl+N", window.new_job),
+        Command("Open a job", "Ctrl+O", window.ask_for_job),
+        *(Command(f"Open the demo job {t}", "", partial(window.open_demo, n)) for n, t in DEMO_NAMES),
+        Command("Open a job read only", "", window.ask_for_job_to_read),
+        Command("Switch to Night", "", partial(s.choose_theme, "night")),
+        Command("Switch to Paper", "", partial(s.choose_theme, "paper")),
+        Command("Keys of this view", "F1", window.open_keys),
+        Command("Quit", "Ctrl+Q", window.close),
+    ]

@@ -1,0 +1,48 @@
+"""Setting a pull aside: a word that opens a line for the reason."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
+
+from yarvic.desk.widgets.words import word
+
+
+class SetAsideForm(QWidget):
+    """Nothing is set aside without a reason: the word asks for it, Enter does it, Esc lets it be."""
+
+    def __init__(self, do: Callable[[str], None]) -> None:
+        super().__init__()
+        self._do = do
+        self.word = word("Set aside", self._ask)
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("why it does not count")
+        self.reason.setAccessibleName("Why this pull does not count")
+        self.reason.setFixedWidth(170)
+        self.reason.returnPressed.connect(self._done)
+        self.reason.hide()
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.word)
+        layout.addWidget(self.reason)
+
+    def _ask(self) -> None:
+        self.reason.setVisible(not self.reason.isVisible())
+        self.reason.clear()
+        if self.reason.isVisible():
+            self.reason.setFocus()
+
+    def _done(self) -> None:
+        text = self.reason.text().strip()
+        if text:
+            self.reason.hide()
+            self._do(text)
+
+    def keyPressEvent(self, event) -> None:
+        """Esc lets it be."""
+        if event.key() == Qt.Key.Key_Escape and self.reason.isVisible():
+            self.reason.hide()
+        else:
+            super().keyPressEvent(event)

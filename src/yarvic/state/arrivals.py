@@ -1,0 +1,302 @@
+"""What arrives from outside: recordings of files, looked at and answered before they become evidence; and read anew."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from psygnal import Signal
+
+from yarvic.core.document import Document
+from yarvic.core.errors import Cancelled, JobError, YarvicError
+from yarvic.core.evidence.mapping import Mapping
+from yarvic.core.evidence.origin import Assigned, NoteKind, Origin, Reading, SetAside
+from yarvic.core.evidence.raw import RawLog
+from yarvic.core.evidence.taking import understand
+from yarvic.core.formats.logs.import_log import Recording, read_file
+from yarvic.core.job.runs import NewRun
+from yarvic.core.physics.fuel import fuel as fuel_by_key
+from yarvic.state.arrival import Answers, Arrival
+from yarvic.state.mappings import known_mapping, remember_mapping
+from yarvic.state.shop import channel_words
+from yarvic.state.work import Asked, Progress
+
+if TYPE_CHECKING:
+    from yarvic.core.job.model import Evidence
+    from yarvic.state.session import Session
+
+SOURCE = "file"
+
+
+class Arrivals:
+    """The recordings that wait to be answered, and the acts on those that are in the job already."""
+
+    changed = Signal()
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.waiting: list[Arrival] = []
+        self.at = 0
+        self._done: list[tuple[str, NoteKind, Assigned | Reading | SetAside, str]] = []
+        session.job_changed.connect(self._job_changed)
+        self._opening = session.opening
+
+    def _job_changed(self) -> None:
+        if self._opening != self.session.opening:
+            self._opening = self.session.opening
+            self.waiting, self.at, self._done = [], 0, []
+            self.changed.emit()
+
+    @property
+    def shown(self) -> Arrival | None:
+        """The one that is looked at."""
+        return self.waiting[self.at] if self.at < len(self.waiting) else None
+
+    # -- arriving
+
+    def open(self, path: Path, *, opened: Callable[[], None] = lambda: None) -> None:
+        """Read a file beside the window; its recordings then wait to be answered."""
+        session = self.session
+        if session.job is None:
+            session.failed.emit(JobError("no job is open", remedy="Open the vehicle's job, then drop the log again."))
+            return
+        request = session.request("reading the file")
+
+        def work(progress: Progress, cancelled: Asked) -> list[Recording]:
+            progress(0.1, path.name)
+            found = read_file(path, known_mapping, channel_words(), cancelled)
+            if cancelled():
+                raise Cancelled(f"reading {path.name} was cancelled")
+            return found
+
+        def arrive(found: list[Recording]) -> None:
+            first = len(self.waiting)
+            self.waiting += [Arrival(r, self._proposed(r)) for r in found]
+            self.at = first
+            self.changed.emit()
+            opened()
+
+        session.start(request, f"Reading {path.name}", work, arrive)
+
+    def _proposed(self, recording: Recording) -> Answers:
+        """What is proposed before a person says anything: the working revision, its build, the fuel of the vehicle."""
+        session = self.session
+        assert session.job is not None
+        origin = recording.origin
+        title = f"{Path(origin.name).stem}, {origin.part}" if origin.part else Path(origin.name).stem
+        return Answers(recording.understood.columns, title[:80], None, "", *self._belongs(origin))
+
+    def _belongs(self, origin: Origin) -> tuple[int | None, int | None]:
+        """The revision and build that a file is from, as far as its time tells: the last flashed before it was begun."""
+        job = self.session.job
+        assert job is not None
+        revision = self.session.evidence_revision()
+        if origin.started:
+            before = [f for f in job.flashes() if f.time[:10] <= origin.started[:10]]
+            found = self.session.revision(before[-1].revision_id) if before else None
+            revision = found or revision
+        builds = job.builds()
+        if revision is None:
+            return None, None
+        fitted = [b for b in builds if not origin.started or b.time[:10] <= origin.started[:10]]
+        return revision.id, (fitted or builds)[-1].number
+
+    def read_anew(self, run: Evidence, *, opened: Callable[[], None] = lambda: None) -> None:
+        """Look again at how the columns of a run from a file are read."""
+        session = self.session
+        assert session.job is not None
+        job = session.job
+        request = session.request("reading the run", revision=run.revision_id)
+
+        def work(progress: Progress, cancelled: Asked) -> tuple[RawLog, Reading]:
+            reading = job.reading(run.id)
+            if reading is None or run.origin is None:
+                raise JobError(f"{run.title} was not imported from a file", remedy="Choose another run.")
+            return job.raw(run.id), reading
+
+        def arrive(found: tuple[RawLog, Reading]) -> None:
+            raw, reading = found
+            assert run.origin is not None
+            answers = Answers(
+                reading.understood.columns, run.title, reading.barometer_pa,
+                _fuel_of(reading.stoichiometric_afr, session), run.revision_id, run.build,
+            )  # fmt: skip
+            self.waiting.append(Arrival(Recording(raw, run.origin, reading.understood), answers, run.id))
+            self.at = len(self.waiting) - 1
+            self.changed.emit()
+            opened()
+
+        session.start(request, f"Reading {run.title}", work, arrive)
+
+    # -- answering
+
+    def say(self, **said: object) -> None:
+        """Say something of the one that is looked at: title, barometer, fuel, revision and build."""
+        if self.shown is not None and self.shown.say(replace(self.shown.answers, **said)):  # type: ignore[arg-type]
+            self.changed.emit()
+
+    def tell(self, place: int, **said: object) -> None:
+        """Say what a column is. Raises ValueError for what it cannot be."""
+        arrival = self.shown
+        if arrival is None:
+            return
+        columns = list(arrival.answers.columns)
+        columns[place] = columns[place].told(**said)
+        key = columns[place].channel
+        for n, other in enumerate(columns):
+            if key and n != place and other.channel == key:
+                columns[n] = other.told(channel="")  # one channel, one column: the one that a person names has it
+        if arrival.say(replace(arrival.answers, columns=tuple(columns))):
+            self.changed.emit()
+
+    def use_mapping(self, mapping: Mapping) -> None:
+        """Read the columns as a mapping says. Raises FormatError for one of another logger."""
+        arrival = self.shown
+        if arrival is None:
+            return
+        raw = replace(arrival.recording.raw, columns=list(arrival.recording.raw.columns))
+        understood = understand(raw, mapping, channel_words(), mapping.title or "the mapping")
+        if arrival.say(replace(arrival.answers, columns=understood.columns)):
+            self.changed.emit()
+
+    def step(self, by: int) -> bool:
+        """Undo or redo an answer; whether there was one."""
+        if self.shown is None or not self.shown.step(by):
+            return False
+        self.changed.emit()
+        return True
+
+    def look_at(self, at: int) -> None:
+        """Look at another of those that wait."""
+        self.at = max(0, min(at, len(self.waiting) - 1))
+        self.changed.emit()
+
+    def leave(self) -> None:
+        """Let go of the one that is looked at; nothing is kept of it."""
+        if self.shown is not None:
+            self.waiting.pop(self.at)
+            self.at = max(0, min(self.at, len(self.waiting) - 1))
+            self.changed.emit()
+
+    # -- becoming evidence
+
+    def accept(self) -> None:
+        """Put the one that is looked at into the job, as it is answered; its mapping is remembered for its logger."""
+        session, arrival = self.session, self.shown
+        if arrival is None or session.job is None:
+            return
+        job, said = session.job, arrival.answers
+        request = session.request("importing", revision=said.revision)
+        reading, origin = arrival.reading(), arrival.recording.origin
+        before = next((e for e in job.evidence() if e.id == arrival.run), None)
+
+        def work(progress: Progress, cancelled: Asked) -> Callable[[], list[Evidence]]:
+            progress(0.2, said.title)
+            if arrival.run:
+                return lambda: self._read_otherwise(arrival.run, reading, said)
+            run = NewRun(said.title, arrival.recording.raw, None, origin, reading)
+            ready = job.ready_runs([run])
+            if cancelled():
+                raise Cancelled(f"importing {origin.name} was cancelled")
+            return lambda: job.add_ready(ready, said.revision, source=SOURCE, build=said.build)
+
+        def apply(commit: Callable[[], list[Evidence]]) -> None:
+            made = commit()
+            try:
+                remember_mapping(reading.mapping)
+            except YarvicError as error:
+                session.say(f"The mapping could not be kept: {error}", trouble=True)
+            if arrival in self.waiting:
+                self.waiting.remove(arrival)
+                self.at = max(0, min(self.at, len(self.waiting) - 1))
+            if not arrival.run:
+                self._done.append((made[0].id, "set_aside", SetAside(reason="the import was undone"), said.title))
+            where = session.name_of(said.revision) if said.revision is not None else "no revision yet"
+            session.say(f"{said.title} is in the job, as evidence of {where}.")
+            self._after({said.revision, before.revision_id if before is not None else None})
+
+        session.start(request, f"Importing {said.title}", work, apply)
+
+    def _read_otherwise(self, run: str, reading: Reading, said: Answers) -> list[Evidence]:
+        job = self.session.job
+        assert job is not None
+        found = next(e for e in job.evidence() if e.id == run)
+        old = job.reading(run)
+        assigned = Assigned(revision_id=said.revision, build=said.build)
+        told: list[tuple[str, NoteKind, Document]] = []
+        if old is not None and old != reading:
+            told.append((run, "reading", reading))
+            self._done.append((run, "reading", old, found.title))
+        if (found.revision_id, found.build) != (said.revision, said.build):
+            told.append((run, "assigned", assigned))
+            back = Assigned(revision_id=found.revision_id, build=found.build)
+            self._done.append((run, "assigned", back, found.title))
+        if told:
+            job.say_of(told, f"{found.title} is read and assigned otherwise.")
+        return [found]
+
+    def assign(self, run: Evidence, revision: int | None, build: int | None) -> None:
+        """Say to which revision and build a run belongs. Raises JobError."""
+        self._say(
+            run,
+            "assigned",
+            Assigned(revision_id=revision, build=build),
+            Assigned(revision_id=run.revision_id, build=run.build),
+        )
+
+    def set_aside(self, run: Evidence, pull: int | None, reason: str) -> None:
+        """Set a pull, or a whole run, aside. Raises JobError without a reason."""
+        if not reason.strip():
+            raise JobError("nothing is set aside without a reason", remedy="Say why it does not count.")
+        said = SetAside(pull=pull, reason=reason.strip(), name=self.session.settings.author)
+        self._say(run, "set_aside", said, SetAside(pull=pull, aside=False))
+
+    def take_back(self, run: Evidence, pull: int | None) -> None:
+        """Let a pull, or a run, count again."""
+        said = SetAside(pull=pull, aside=False)
+        self._say(run, "set_aside", said, SetAside(pull=pull, reason=run.aside.get(pull, "")))
+
+    def _say(self, run: Evidence, kind: NoteKind, said: Assigned | SetAside, back: Assigned | SetAside) -> None:
+        job = self.session.job
+        if job is None:
+            return
+        what = (
+            "is assigned otherwise"
+            if kind == "assigned"
+            else "counts"
+            if not getattr(said, "aside", True)
+            else "is set aside"
+        )
+        job.say_of([(run.id, kind, said)], f"{run.title} {what}.")
+        self._done.append((run.id, kind, back, run.title))
+        revisions = {run.revision_id, said.revision_id if isinstance(said, Assigned) else None}
+        self._after(revisions)
+
+    def undo(self) -> bool:
+        """Take back the last thing that was said of a run in the job; whether there was one. Raises JobError."""
+        job = self.session.job
+        if job is None or not self._done:
+            return False
+        run, kind, back, title = self._done.pop()
+        before = next((e.revision_id for e in job.evidence() if e.id == run), None)
+        job.say_of([(run, kind, back)], f"{title}: the last change is taken back.")
+        after = next((e.revision_id for e in job.evidence() if e.id == run), None)
+        self.session.say(f"Undone: what was last said of {title}.")
+        self._after({before, after})
+        return True
+
+    def _after(self, revisions: Sequence[int | None] | set[int | None]) -> None:
+        for revision in revisions:
+            if revision is not None:
+                self.session.judge(revision)
+        self.session.job_changed.emit()
+        self.changed.emit()
+
+
+def _fuel_of(ratio: float | None, session: Session) -> str:
+    """The fuel of the vehicle whose ratio this is; empty where none is."""
+    job = session.job
+    keys = job.sheet.vehicle.fuels.values() if job is not None else ()
+    return next((k for k in keys if ratio is not None and abs(fuel_by_key(k).stoichiometric_afr - ratio) < 1e-6), "")

@@ -1,0 +1,288 @@
+"""A log from outside through the real window: dropped, answered, assigned, judged, corrected, undone."""
+
+import gzip
+import shutil
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QApplication, QMenu
+
+from yarvic.core.formats.mapping_file import read_mapping
+from yarvic.core.job.file import verify
+from yarvic.desk.views.importing import ImportView
+from yarvic.desk.views.importing.columns import DOUBT
+
+HEAD = "Time,RPM,TPS,Boost (mbar),IAT,AFR,Ignition correction cyl 2,Cup holder\n"
+
+
+def log_text(rows=280):
+    lines = []
+    for i in range(rows):
+        t = i / 20.0
+        pulls = 2.0 <= t <= 12.0
+        speed = 1800 + 440 * (t - 2.0) if pulls else 1800
+        boost = min(120 * (t - 2.0), 880) if pulls else -520
+        lines.append(
+            f"{t:.2f},{speed:.0f},{100 if pulls else 15},{boost:.0f},{32 + t:.1f},{12.8 if pulls else 14.7},0,7"
+        )
+    return HEAD + "\n".join(lines) + "\n"
+
+
+@pytest.fixture
+def log(tmp_path):
+    path = tmp_path / "tuesday.csv"
+    path.write_text(log_text())
+    return path
+
+
+def drop(driver, *paths):
+    """Drop files in the middle of the window, as a file browser does."""
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(p)) for p in paths])
+    actions, buttons, keys = Qt.DropAction.CopyAction, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    enter = QDragEnterEvent(QPoint(600, 400), actions, data, buttons, keys)
+    QApplication.sendEvent(driver.window, enter)
+    if enter.isAccepted():
+        QApplication.sendEvent(driver.window, QDropEvent(QPointF(600, 400), actions, data, buttons, keys))
+    driver.settle()
+    driver.idle()
+    return enter.isAccepted()
+
+
+@pytest.fixture
+def page(driver, log):
+    driver.rung("A1")
+    assert drop(driver, log)
+    shown = driver.window.shown()
+    assert isinstance(shown, ImportView)
+    return shown
+
+
+def choose(driver, button, text):
+    """Open a chooser and take the entry that begins with a text."""
+    driver.click(button)
+    menu = button.findChildren(QMenu)[-1]
+    next(a for a in menu.actions() if a.text().startswith(text)).trigger()
+    menu.close()
+    driver.settle()
+
+
+def rows(page):
+    model = page.table.columns
+    return [[model.data(model.index(r, c)) for c in range(DOUBT + 1)] for r in range(model.rowCount())]
+
+
+def in_hand(driver, page, name):
+    at = next(n for n, r in enumerate(rows(page)) if r[0].startswith(name))
+    page.table.selectRow(at)
+    driver.settle()
+
+
+def enter(driver, field, text):
+    field.setFocus()
+    field.selectAll()
+    driver.type(text)
+    driver.key(Qt.Key.Key_Return)
+
+
+def answer_all(driver, page):
+    in_hand(driver, page, "IAT")
+    choose(driver, page.answer.unit, "degC")
+    enter(driver, page.barometer, "970 mbar")
+    choose(driver, page.fuel, "Petrol RON 95")
+
+
+def findings(driver):
+    driver.idle()
+    results = driver.window.session.working_results()
+    mine = [p for p in results.pulls if p.evidence.origin is not None]
+    return mine, {f.check: f for p in mine for f in p.findings}
+
+
+def test_doubt_stands_first_with_its_reason(driver, page):
+    found = rows(page)
+    assert [r[0] for r in found[:3]] == ["IAT", "Boost (mbar)", "AFR"]
+    assert found[0][3] == "?" and "degC or degF" in found[0][4]
+    assert "no barometer" in found[1][4] and "fuel" in found[2][4]
+    assert found[-1][2] == "left aside" and "unknown" in found[-1][4]
+    assert (
+        "3 columns are in doubt" in page.pulls.text() and "1 pull was found: 1,800 to 6,200 rpm" in page.pulls.text()
+    )
+    assert page.revision.text().startswith("A1") and driver.window.session.settings.step == "logs"
+
+
+def test_dropped_answered_imported_judged_corrected_and_undone(driver, page, log):
+    window, job = driver.window, driver.window.session.job
+    before = len(job.evidence())
+    answer_all(driver, page)
+    assert "in doubt" not in page.pulls.text()
+    driver.click(page.take)
+    mine, found = findings(driver)
+    assert len(job.evidence()) == before + 1 and len(mine) == 1
+    run = mine[0].evidence
+    assert run.origin.name == "tuesday.csv" and run.revision_id == window.session.working
+    assert found["boost_limit"].value == pytest.approx(97e3 + 88e3, abs=200.0)
+    assert found["charge_rise"].value == pytest.approx(10.0, abs=0.3)
+    # A unit is corrected: the numbers in the file stay, the finding is another.
+    driver.key(Qt.Key.Key_Escape)
+    view = window.view("logs")
+    view.at = window.session.working_results().pulls.index(mine[0])
+    view.refresh()
+    driver.settle()
+    driver.click(view.columns_word)
+    driver.idle()
+    assert window.shown() is page and page.take.text() == "Read it so"
+    in_hand(driver, page, "IAT")
+    choose(driver, page.answer.unit, "degF")
+    driver.click(page.take)
+    mine, found = findings(driver)
+    assert found["charge_rise"].value == pytest.approx(10.0 * 5.0 / 9.0, abs=0.2)
+    window.session.go("logs")
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    mine, found = findings(driver)
+    assert found["charge_rise"].value == pytest.approx(10.0, abs=0.3)
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)  # the import itself
+    assert findings(driver)[0] == [] and None in job.evidence()[-1].aside
+    assert verify(job.path).faults == ()
+
+
+def test_what_is_left_in_doubt_is_not_judged(driver, page):
+    driver.click(page.take)
+    _, found = findings(driver)
+    for check in ("boost_limit", "charge_rise", "lambda_lean"):
+        assert found[check].severity == "no_data", check
+    assert "barometer" in found["boost_limit"].note
+
+
+def test_answers_are_undone_and_redone_on_the_page(driver, page):
+    in_hand(driver, page, "IAT")
+    choose(driver, page.answer.unit, "degF")
+    assert rows(page)[0][3] == "degF"
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert rows(page)[0][3] == "?"
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert rows(page)[0][3] == "degF"
+
+
+def test_a_column_is_called_something_else_by_keyboard(driver, page):
+    in_hand(driver, page, "Cup holder")
+    enter(driver, page.answer.channel, "Lambda bank 2")
+    assert rows(page)[-1][2] == "Lambda, bank 2"
+    # The list of titles that opens under it takes the keys on this platform: the text is put there at once.
+    page.answer.channel.setText("nonsense")
+    page.answer.channel.setModified(True)
+    page.answer.channel.done()
+    assert "There is no channel 'nonsense'" in page.answer.channel.fault.text()
+    assert rows(page)[-1][2] == "Lambda, bank 2"
+    in_hand(driver, page, "RPM")
+    driver.click(page.answer.aside)
+    assert "No pull was found" in page.pulls.text()
+
+
+def test_it_waits_for_its_revision_and_is_assigned_later(driver, page):
+    job = driver.window.session.job
+    choose(driver, page.revision, "not assigned")
+    driver.click(page.take)
+    driver.idle()
+    run = job.runs_of(None)[0]
+    assert run.revision_id is None and run.build is None
+    driver.key(Qt.Key.Key_Escape)
+    view = driver.window.view("logs")
+    assert view.arrived.isVisible() and "Arrived, not assigned: 1" in view.arrived.text()
+    choose(driver, view.arrived, "tuesday")
+    driver.idle()
+    assert driver.window.shown() is page
+    choose(driver, page.revision, "A1")
+    driver.click(page.take)
+    driver.idle()
+    assert job.runs_of(None) == []
+    driver.key(Qt.Key.Key_Escape)
+    assert not view.arrived.isVisible()
+    assert len(findings(driver)[0]) == 1
+
+
+def test_what_was_confirmed_is_known_for_the_next_file_of_the_logger(driver, page, tmp_path):
+    answer_all(driver, page)
+    driver.click(page.take)
+    driver.idle()
+    (tmp_path / "wednesday.csv").write_text(log_text(260))
+    drop(driver, tmp_path / "wednesday.csv")
+    found = {r[0]: r for r in rows(page)}
+    assert found["IAT"][3] == "degC" and found["IAT"][4] == "confirmed"
+    assert "no barometer" in found["Boost (mbar)"][4]  # of another day
+
+
+def test_a_mapping_is_shared_as_a_file_and_taken(driver, page, tmp_path, monkeypatch):
+    in_hand(driver, page, "IAT")
+    choose(driver, page.answer.unit, "degC")
+    path = tmp_path / "mapping.toml"
+    monkeypatch.setattr("PyQt6.QtWidgets.QFileDialog.getSaveFileName", lambda *a, **k: (str(path), ""))
+    driver.click(page.share)
+    assert any(c.name == "IAT" and c.unit == "degC" for c in read_mapping(path).columns)
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    drop(driver, path)
+    assert rows(page)[0][3] == "degC"
+    path.write_text(path.read_text().replace('name = "', 'name = "other '))
+    drop(driver, path)
+    assert "mapping of another logger" in driver.window.notice.what.text()
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "said"),
+    [
+        ("empty.csv", b"", "holds no rows"),
+        ("letter.csv", b"Dear customer,\nsee below.\n", "no rows of numbers"),
+        ("notime.csv", b"RPM,TPS\n1,2\n3,4\n5,6\n", "no time column"),
+        ("packed.gz", gzip.compress(log_text().encode())[:500], "damaged"),
+        ("picture.csv", b"\x89PNG\r\n\x1a\n" + bytes(300), "is a picture"),
+    ],
+)
+def test_what_cannot_be_read_says_so_and_leaves_nothing(driver, tmp_path, name, data, said):
+    (tmp_path / name).write_bytes(data)
+    before = driver.window.session.job.evidence()
+    drop(driver, tmp_path / name)
+    assert said in driver.window.notice.what.text() and name in driver.window.notice.what.text()
+    assert driver.window.notice.remedy.text()
+    assert driver.window.session.job.evidence() == before and driver.window.arrivals.waiting == []
+
+
+def test_without_a_job_a_log_says_what_to_do(empty, log):
+    drop(empty, log)
+    assert "no job is open" in empty.window.notice.what.text().lower()
+    assert empty.window.arrivals.waiting == []
+
+
+def test_a_job_that_is_dropped_is_opened(empty, demo_path):
+    drop(empty, demo_path)
+    empty.idle()
+    assert empty.window.session.job.path == demo_path
+
+
+def test_several_files_wait_one_behind_the_other(driver, log, tmp_path):
+    other = tmp_path / "other.csv"
+    other.write_text(log_text(250))
+    drop(driver, log, other)
+    driver.idle()
+    page = driver.window.shown()
+    assert isinstance(page, ImportView) and len(driver.window.arrivals.waiting) == 2
+    choose(driver, page.which, "tuesday")
+    page.table.setFocus()
+    driver.key(Qt.Key.Key_Delete)
+    assert [a.answers.title for a in driver.window.arrivals.waiting] == ["other"]
+
+
+def test_an_import_that_is_cancelled_leaves_nothing(driver, page):
+    before = driver.window.session.job.evidence()
+    page.arrivals.accept()
+    driver.window.session.requests.cancel_all()
+    driver.idle()
+    assert driver.window.session.job.evidence() == before
+    assert len(driver.window.arrivals.waiting) == 1
+
+
+def test_another_job_that_is_opened_meanwhile_gets_nothing(driver, page, demo_job, tmp_path):
+    driver.open(Path(shutil.copy(demo_job("fieldfare"), tmp_path / "other.yarvic")))
+    assert driver.window.arrivals.waiting == []
+    assert all(e.origin is None for e in driver.window.session.job.evidence())
