@@ -338,3 +338,85 @@ def test_the_demo_jobs_are_built_the_same_every_time(demo_job, tmp_path):
                 assert a == b
                 for key, channel in one.log(a.id).channels.items():
                     assert (channel.values == other.log(b.id).channels[key].values).all()
+
+
+# -- logs of other loggers
+
+
+def foreign(path, head, boost, zero=0.0):
+    """A pull as a logger of few words writes it."""
+    rows = []
+    for i in range(300):
+        t = i * 0.05
+        pulls = 2.0 <= t <= 12.0
+        kpa = (97.0 + min(12.0 * (t - 2.0), 88.0) if pulls else 45.0) - zero
+        speed = 1800 + 440 * (t - 2.0) if pulls else 1800
+        rows.append(
+            f"{t:.2f};{speed:.0f};{100 if pulls else 15};{kpa * boost:.2f};{305 + t:.1f};{'D' if pulls else 'N'}"
+        )
+    path.write_text("\n".join([head, *rows]) + "\n")
+    return path
+
+
+def checked(*arguments):
+    done = yarvic("check", *arguments, "--json")
+    assert done.returncode in (0, 1, 3), done.stderr
+    return json.loads(done.stdout)[0]
+
+
+def test_check_says_what_it_used_guessed_and_did_not_understand(tmp_path):
+    document = checked(foreign(tmp_path / "a.csv", "Time (s);RPM;TPS;MAP (kPa abs);IAT;Gear", 1.0))
+    found = {c["name"]: (c["channel"], c["unit"], c["how"]) for c in document["columns"]}
+    assert found == {
+        "Time (s)": ("time", "s", "used"),
+        "RPM": ("engine_speed", "rpm", "used"),
+        "TPS": ("throttle", "%", "guessed"),
+        "MAP (kPa abs)": ("boost_pressure", "kPa absolute", "used"),
+        "IAT": ("charge_temperature", "K", "guessed"),
+        "Gear": ("", "", "not_understood"),
+    }
+    assert document["pulls"] == 1 and all(c["reason"] for c in document["columns"])
+
+
+def test_a_doubtful_guess_is_not_judged_and_a_mapping_settles_it(tmp_path):
+    limits = tmp_path / "limits.toml"
+    path = foreign(tmp_path / "a.csv", "Time (s);RPM;TPS;Boost (bar);IAT (K);Gear", 0.01, zero=97.0)
+    document = checked(path, "--limits", limits) if limits.exists() else checked(path)
+    boost = next(c for c in document["columns"] if c["channel"] == "boost_pressure")
+    assert boost["unit"] == "bar gauge" and boost["how"] == "guessed"  # by its vacuum
+    rise = next(c for c in document["checks"] if c["check"] == "charge_rise")
+    assert rise["severity"] in ("pass", "watch")
+    bare = foreign(tmp_path / "b.csv", "Time (s);RPM;TPS;MAP (kPa abs);Air;Gear", 1.0)
+    assert next(c for c in checked(bare)["checks"] if c["check"] == "charge_rise")["severity"] == "no_data"
+    mapping = tmp_path / "mapping.toml"
+    mapping.write_text(
+        'kind = "yarvic mapping"\n[[columns]]\nname = "Air"\nchannel = "charge_temperature"\nunit = "K"\nhow = "confirmed"\n'
+    )
+    document = checked(bare, "--mapping", mapping)
+    assert {c["name"]: c["how"] for c in document["columns"]}["Air"] == "used"
+    assert next(c for c in document["checks"] if c["check"] == "charge_rise")["severity"] in ("pass", "watch")
+    other = mapping.read_text().replace('"Air"', '"Something"')
+    mapping.write_text(other)
+    done = yarvic("check", bare, "--mapping", mapping)
+    assert done.returncode == 2 and "another logger" in done.stderr
+
+
+def test_a_shop_adds_names_of_its_own(tmp_path):
+    shop = tmp_path / "home/shop"
+    shop.mkdir(parents=True)
+    path = foreign(tmp_path / "a.csv", "Time (s);RPM;TPS;MAP (kPa abs);Luftfuehler Nord (K);Gear", 1.0)
+    (shop / "channels.toml").write_text('[charge_temperature]\nnames.de = ["Luftfühler Nord"]\n')
+    document = json.loads(yarvic("check", path, "--json", home=tmp_path / "home").stdout)[0]
+    assert any(c["channel"] == "charge_temperature" and c["unit"] == "K" for c in document["columns"])
+    (shop / "channels.toml").write_text('[charge_temperature]\nnames.de = ["Drehzahl"]\n')
+    done = yarvic("check", path, home=tmp_path / "home")
+    assert done.returncode == 2 and "stands for engine_speed and for charge_temperature" in done.stderr
+
+
+def test_a_log_without_a_pull_says_what_was_not_understood(tmp_path):
+    path = foreign(tmp_path / "a.csv", "Time (s);RPM;Valve;MAP (kPa abs);IAT (K);Gear", 1.0)
+    done = yarvic("check", path)
+    assert done.returncode == 2 and "no pull" in done.stderr and "'Valve'" in done.stderr
+    path = foreign(tmp_path / "b.csv", "Time;RPM;TPS;MAP;IAT;Gear", 1.0)
+    done = yarvic("check", path)
+    assert "asked" in done.stdout and "not understood: Gear" in done.stdout

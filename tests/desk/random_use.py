@@ -176,7 +176,9 @@ class RandomUser:
 def use(job, folder, seed, events, theme, monkeypatch):
     """So many random acts on a job; gives the acts, and every error that nobody foresaw."""
     jobs = [job, Path(shutil.copy(job, folder / "other.yarvic"))]
-    (folder / "log.csv").write_text("Time;RPM;TPS;MAP\n" + "".join(f"{i / 10};{900 + 50 * i};100;{90 + i}\n" for i in range(90)))
+    (folder / "log.csv").write_text(
+        "Time;RPM;TPS;MAP\n" + "".join(f"{i / 10};{900 + 50 * i};100;{90 + i}\n" for i in range(90))
+    )
     (folder / "hostile.csv").write_text('a,"b\n1,2,3\n' * 50)
     (folder / "hostile.toml").write_text("a = nan\n[[")
     (folder / "hostile.hex").write_text(":0102")

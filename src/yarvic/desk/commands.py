@@ -41,6 +41,7 @@ def commands_of(window: Window) -> list[Command]:
         *found,
         Command("New job", "Ctrl+N", window.new_job),
         Command("Open a job", "Ctrl+O", window.ask_for_job),
+        Command("Close the job", "Ctrl+W", window.session.leave_job),
         *(Command(f"Open the demo job {t}", "", partial(window.open_demo, n)) for n, t in DEMO_NAMES),
         Command("Open a job read only", "", window.ask_for_job_to_read),
         Command("Switch to Night", "", partial(s.choose_theme, "night")),

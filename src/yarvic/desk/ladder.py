@@ -9,15 +9,15 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from yarvic.core.checks.finding import NO_DATA, VERDICT_WORDS
-from yarvic.desk.theme import BODY_PX, CAPTION_PX, TITLE_PX, font, tokens
+from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
 from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.words import tip
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
 
-HEIGHT = 88
+HEIGHT = 62
 LEAST_PITCH, MOST_PITCH = 176, 264
-LANES = (34, 62)
+LANES = (10, 36)
 LEFT = 20
 
 
@@ -50,7 +50,6 @@ class Ladder(QWidget):
         self._cursor: int | None = None
         self._first = 0
         self._rungs: list[Rung] = []
-        self._about = ("Yarvic", "")  # title of the job, and its vehicle and build
         for signal in (
             session.job_changed,
             session.sheet_changed,
@@ -68,7 +67,6 @@ class Ladder(QWidget):
     def refresh(self) -> None:
         """Take up what changed and keep the working rung in sight."""
         self._rungs = self._read_rungs()
-        self._about = self._read_about()
         rungs = self._rungs
         column = next((r.column for r in rungs if r.rung == self.session.working), 0)
         fit = self._fits()
@@ -96,14 +94,6 @@ class Ladder(QWidget):
     def rungs(self) -> list[Rung]:
         """All rungs in order, as they were at the last refresh."""
         return self._rungs
-
-    def _read_about(self) -> tuple[str, str]:
-        job = self.session.job
-        if job is None:
-            return "Yarvic", ""
-        sheet, build = job.sheet, job.builds()[-1]
-        text = f"{sheet.vehicle.in_words()} · build {build.number}: {build.title}"
-        return sheet.title, f"{text} · read only" if job.read_only else text
 
     def _read_rungs(self) -> list[Rung]:
         s = self.session
@@ -158,14 +148,13 @@ class Ladder(QWidget):
         return QRectF(LEFT + (rung.column - self._first) * self.pitch(), LANES[rung.lane], width, 24)
 
     def paintEvent(self, event) -> None:
-        """Title, line, rungs."""
+        """Line and rungs."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         t = tokens()
         painter.fillRect(self.rect(), t.color("ground"))
         painter.setPen(QPen(t.color("line"), 1))
         painter.drawLine(0, HEIGHT - 1, self.width(), HEIGHT - 1)
-        self._title(painter)
         # Only what is in sight: a job may have hundreds.
         last = self._first + int(self.width() / self.pitch()) + 1
         by_id = {r.rung: r for r in self.rungs()}
@@ -175,30 +164,6 @@ class Ladder(QWidget):
                 self._join(painter, by_id[rung.parent], rung)
         for rung in rungs:
             self._rung(painter, rung)
-
-    def _title(self, painter: QPainter) -> None:
-        t, (title, text) = tokens(), self._about
-        painter.setFont(font(TITLE_PX, bold=True))
-        painter.setPen(t.color("ink"))
-        painter.drawText(QPointF(16, 22), title)
-        x = 16 + painter.fontMetrics().horizontalAdvance(title) + 14
-        painter.setFont(font())
-        painter.setPen(t.color("quiet"))
-        painter.drawText(QPointF(x, 22), text)
-        self._verdict(painter)
-
-    def _verdict(self, painter: QPainter) -> None:
-        results = self.session.working_results()
-        if results is None or not results.pulls:
-            return
-        revision = self.session.evidence_revision()
-        name = revision.name if revision else ""
-        text = f"{name} {VERDICT_WORDS[results.verdict]}"
-        width = painter.fontMetrics().horizontalAdvance(text)
-        x = self.width() - width - 18
-        painter.setPen(tokens().severity(results.verdict))
-        painter.drawText(QPointF(x, 22), text)
-        draw_glyph(painter, results.verdict, x - 20, 11)
 
     def _join(self, painter: QPainter, parent: Rung, child: Rung) -> None:
         a, b = self.place(parent), self.place(child)

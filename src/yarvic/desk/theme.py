@@ -153,6 +153,10 @@ def _style(t: Tokens) -> str:
     QFrame#rule {{ background: {t.line}; border: none; }}
     QPushButton#word {{ background: transparent; border: 1px solid transparent; border-radius: 4px;
       color: {t.working}; padding: 3px 6px; text-align: left; }}
+    QPushButton#name {{ background: transparent; border: 1px solid transparent; border-radius: 4px;
+      font-size: {round(TITLE_PX * _scale())}px; font-weight: bold; padding: 1px 6px; text-align: left; }}
+    QPushButton#name:hover {{ background: {tinted}; }}
+    QPushButton#name:focus {{ border: 1px solid {t.working}; }}
     QPushButton#word:hover {{ background: {tinted}; }}
     QPushButton#word:disabled {{ color: {t.quiet}; }}
     QPushButton#word:checked {{ background: {tinted}; font-weight: bold; }}

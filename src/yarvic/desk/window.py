@@ -28,11 +28,13 @@ from yarvic.core.errors import (
     JobNotWritableError,
     NotReadyError,
     YarvicError,
+    in_plain,
 )
 from yarvic.core.formats.mapping_file import read_mapping
 from yarvic.desk.arriving import Arriving
 from yarvic.desk.commands import WITH_BENCH, commands_of
 from yarvic.desk.demos import Demos
+from yarvic.desk.head import Group, Head, job_groups
 from yarvic.desk.ladder import Ladder
 from yarvic.desk.overlays import Command, CommandList, KeySheet, Notice
 from yarvic.desk.readings import Readings
@@ -59,7 +61,7 @@ COMMON_KEYS = [
     ("Alt+1 … Alt+8", "go to a step"),
     ("Ctrl+K", "commands"),
     ("F1", "these keys"),
-    ("Ctrl+O, Ctrl+N", "open a job, new job"),
+    ("Ctrl+O, Ctrl+N, Ctrl+W", "open a job, new job, close the job"),
     ("Ctrl+I", "import logs"),
     (
         "Ctrl+Z, Ctrl+Shift+Z",
@@ -81,6 +83,7 @@ class Window(QMainWindow):
         self.maps = MapsState(self.session)
         self.arrivals = Arrivals(self.session)
         self.arriving = Arriving(self)
+        self.head = Head(self, self._job_groups, lambda: self.commands.open(), lambda: self.open_keys())
         self.ladder = Ladder(self.session)
         self.route = Route(self.session)
         self.readings = Readings(self.session)
@@ -107,6 +110,7 @@ class Window(QMainWindow):
         if settings.geometry:
             self.restoreGeometry(QByteArray.fromBase64(settings.geometry.encode("ascii", errors="ignore")))
         self._show_step(settings.step)
+        self.ladder.setFocus(Qt.FocusReason.OtherFocusReason)
 
     def _arrange(self) -> None:
         middle = QWidget()
@@ -127,6 +131,7 @@ class Window(QMainWindow):
         column = QVBoxLayout(whole)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
+        column.addWidget(self.head)
         column.addWidget(self.ladder)
         column.addWidget(middle, 1)
         column.addWidget(self.status)
@@ -140,6 +145,7 @@ class Window(QMainWindow):
         self._key("Ctrl+O", self.ask_for_job)
         self._key("Ctrl+N", self.new_job)
         self._key("Ctrl+I", self.ask_for_logs)
+        self._key("Ctrl+W", self.session.leave_job)
         self._key("Ctrl+Q", self.close)
         self._key("F6", self._next_part)
         self._key("B", self._to_or_from_bench)
@@ -222,10 +228,19 @@ class Window(QMainWindow):
         view = self.view(step)
         self.stack.setCurrentWidget(view)
         view.bring_up_to_date()
-        self.setWindowTitle(f"{self.session.job.sheet.title} · Yarvic" if self.session.job else "Yarvic")
+        self._name_window()
 
     def _opened(self) -> None:
         self.notice.hide()
+        self._name_window()
+
+    def _name_window(self) -> None:
+        job = self.session.job
+        self.setWindowTitle(f"{in_plain(job.sheet.title, 80)} · Yarvic" if job is not None else "Yarvic")
+
+    def _job_groups(self) -> list[Group]:
+        copy = lambda: self._job_view().ask_to_copy()  # noqa: E731 - the view is made when it is asked for
+        return job_groups(self, close=self.session.leave_job, quit_=self.close, copy=copy, image=self.ask_for_image)
 
     def _retheme(self) -> None:
         app = QApplication.instance()

@@ -99,7 +99,7 @@ class Session(Judging):
         self._take(loaded)
         self.results = {}
         self._select_afresh()
-        self.settings.last_job = str(job.path)
+        self.settings.remember_job(str(job.path.absolute()))
         self.job_changed.emit()
         self.selection_changed.emit()
         for each in loaded.notices:
@@ -150,6 +150,14 @@ class Session(Judging):
         """Close the job; a draft stays in its file."""
         self._close()
         self.results = {}
+
+    def leave_job(self) -> None:
+        """Close the job, and show that none is open."""
+        self.close_job()
+        self.settings.last_job = ""
+        self.say("The job is closed.")
+        self.job_changed.emit()
+        self.selection_changed.emit()
 
     def _sheet_was_changed(self, judged: bool) -> None:
         super()._sheet_was_changed(judged)

@@ -30,6 +30,9 @@ def _measures(label: str, quantity: str) -> bool:
     return UNITS[label].quantity == ("pressure" if quantity == "fuel pressure" else quantity)
 
 
+MOST_RECENT = 8  # jobs that are offered again
+
+
 class Settings(BaseModel):
     """Units by quantity, theme, step, window, last job, and the name that signs."""
 
@@ -40,7 +43,13 @@ class Settings(BaseModel):
     step: Literal["job", "plan", "maps", "flash", "dyno", "logs", "checks", "release"] = "job"
     geometry: Annotated[str, Field(max_length=4000)] = ""
     last_job: Annotated[str, Field(max_length=4096)] = ""
+    recent: Annotated[tuple[Annotated[str, Field(max_length=4096)], ...], Field(max_length=MOST_RECENT)] = ()
     author: Annotated[str, Field(max_length=200)] = ""
+
+    def remember_job(self, path: str) -> None:
+        """Offer a job first from now on."""
+        self.last_job = path
+        self.recent = (path, *(p for p in self.recent if p != path))[:MOST_RECENT]
 
     @field_validator("units")
     @classmethod

@@ -23,7 +23,11 @@ from yarvic.desk.widgets.words import Empty, label, row, word
 from yarvic.state.results import PullResult, simulated_mark
 from yarvic.state.session import Session
 
-ROW, HEAD, NAME = 21, 24, 236
+ROW, HEAD = 21, 24
+# Where the names of checks begin and end: closer together where the view is narrow.
+WIDE, NARROW, NARROW_PX = (118, 236), (104, 198), 640
+# The least width of a pull, and of its number.
+LEAST_CELL, NUMBER_PX = 122, 58
 # The checks within their family, short.
 SHORT = {
     "boost_overshoot": "overshoot",
@@ -75,6 +79,8 @@ class Matrix(QWidget):
                 order += [f.check for f in p.findings if f.family == family and f.check not in order]
         self.rows = order
         self.setFixedHeight(HEAD + ROW * max(len(order), 1) + 4)
+        # Where there are more pulls than room, it scrolls sideways: a bar that nobody sees says nothing.
+        self.setMinimumWidth(NARROW[1] + LEAST_CELL * max(len(pulls), 1) + 8)
         worst = min(
             ((ORDER[f.severity], -(f.share_of_limit() or 0.0), r, c) for r, c, f in self._all()),
             default=(0, 0.0, 0, 0),
@@ -97,10 +103,14 @@ class Matrix(QWidget):
             return None
         return next((f for f in self.pulls[c].findings if f.check == self.rows[r]), None)
 
+    def _names(self) -> tuple[int, int]:
+        return WIDE if self.width() >= NARROW_PX else NARROW
+
     def cell(self, r: int, c: int) -> QRectF:
         """Where a cell stands."""
-        width = (self.width() - NAME - 8) / max(len(self.pulls), 1)
-        return QRectF(NAME + c * width, HEAD + r * ROW, width - 6, ROW)
+        name = self._names()[1]
+        width = (self.width() - name - 8) / max(len(self.pulls), 1)
+        return QRectF(name + c * width, HEAD + r * ROW, width - 6, ROW)
 
     def paintEvent(self, event) -> None:
         """Heads, names, bars."""
@@ -111,7 +121,8 @@ class Matrix(QWidget):
         for c, p in enumerate(self.pulls):
             box = self.cell(0, c)
             painter.setPen(t.color("quiet"))
-            painter.drawText(QPointF(box.left(), 16), p.title)
+            title = painter.fontMetrics().elidedText(p.title, Qt.TextElideMode.ElideRight, int(box.width() - 4))
+            painter.drawText(QPointF(box.left(), 16), title)
         family = ""
         for r, _ in enumerate(self.rows):
             first = next((self.finding(r, c) for c in range(len(self.pulls)) if self.finding(r, c)), None)
@@ -127,7 +138,7 @@ class Matrix(QWidget):
                 painter.drawText(QPointF(6, y + 15), family)
             painter.setFont(font(CAPTION_PX))
             painter.setPen(t.color("ink"))
-            painter.drawText(QPointF(118, y + 15), SHORT.get(first.check, first.check.replace("_", " ")))
+            painter.drawText(QPointF(self._names()[0], y + 15), SHORT.get(first.check, first.check.replace("_", " ")))
             for c in range(len(self.pulls)):
                 self._cell(painter, r, c)
 
@@ -149,16 +160,18 @@ class Matrix(QWidget):
             text = painter.fontMetrics().elidedText("no data", Qt.TextElideMode.ElideRight, int(box.width() - 20))
             painter.drawText(QPointF(left, box.top() + 15), text)
             return
-        room = box.width() - 18 - 88
+        unit = self.session.settings.units.get(finding.rule.quantity, finding.rule.unit)
+        words = amount(finding.value, unit)
+        wide = painter.fontMetrics().horizontalAdvance(words)
+        room = box.width() - 18 - max(wide, NUMBER_PX) - 8
         full = room * 5.0 / 6.0
         painter.fillRect(QRectF(left, box.top() + 8, room, 5), mix(t.color("sheet"), t.color("line"), 0.9))
         painter.fillRect(QRectF(left, box.top() + 8, min(full * share, room), 5), t.severity(finding.severity))
         painter.fillRect(QRectF(left + full - 1, box.top() + 5, 2, 11), t.color("ink"))
-        unit = self.session.settings.units.get(finding.rule.quantity, finding.rule.unit)
         painter.drawText(
-            QRectF(box.right() - 86, box.top(), 82, ROW),
+            QRectF(box.right() - wide - 4, box.top(), wide, ROW),
             int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter),
-            amount(finding.value, unit),
+            words,
         )
 
     def choose(self, r: int, c: int) -> None:

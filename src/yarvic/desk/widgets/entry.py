@@ -124,6 +124,17 @@ class Sheet(QGridLayout):
             self._next += 1
         return beside
 
+    def long_line(self, name: str, field: Line) -> QLabel:
+        """Add a field for words that take the whole width, under its name."""
+        text, beside = label(name, "quiet"), label("", "caption", wrap=True)
+        text.setBuddy(field)
+        for widget in (text, field, field.fault, beside):
+            self.addWidget(widget, self._next, 0, 1, 2)
+            self._next += 1
+        beside.hide()
+        self._names[field] = text
+        return beside
+
     def wide(self, widget: QWidget) -> None:
         """Add something as wide as the sheet."""
         self.addWidget(widget, self._next, 0, 1, 2)

@@ -23,6 +23,9 @@ from yarvic.state.session import Session
 from yarvic.state.sheet import SheetState
 
 FIELD_PX, TEXT_PX = 84, 126
+# Entries in words that need a line of their own.
+LONG = ("engine", "cams", "fuels", "gears", "clutch", "drivetrain_loss_from", "shop")
+LONG_PX = 244
 _CHOICES: dict[str, tuple[str, tuple[str, ...]]] = {
     "ignition": ("Ignition", ("spark", "compression")),
     "induction": ("Induction", ("natural", "turbo", "vane turbo", "mechanical")),
@@ -110,7 +113,11 @@ class VehiclePanel(QWidget):
 
     def _add(self, sheet: Sheet, key: str, name: str, field: QLineEdit | QPushButton) -> None:
         self.fields[key] = field
-        self.beside[key] = sheet.line(name, field)
+        if key in LONG and isinstance(field, Line):
+            field.setFixedWidth(LONG_PX)
+            self.beside[key] = sheet.long_line(name, field)
+        else:
+            self.beside[key] = sheet.line(name, field)
 
     def _number(self, sheet: Sheet, key: str) -> None:
         entry = entries()[key]

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import cached_property, partial
 from pathlib import Path
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QFrame, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from yarvic.core.errors import YarvicError
@@ -27,7 +28,8 @@ from yarvic.state.session import Session
 from yarvic.state.shop import save_template
 
 # The strip gives way to what is long.
-TALL, LOW = 292, 218
+TALL, LOW = 292, 236
+MOST_LATELY = 5
 PANELS = ("vehicle", "station", "readiness", "history")
 
 
@@ -105,14 +107,36 @@ class JobView(View):
         )
         column.addLayout(
             row(
-                word("New job", window.new_job, "Ctrl+N"),
-                word("Open a job", window.ask_for_job, "Ctrl+O"),
+                word("New job  Ctrl+N", window.new_job, "Ctrl+N"),
+                word("Open a job  Ctrl+O", window.ask_for_job, "Ctrl+O"),
                 None,
                 spacing=12,
             )
         )
+        column.addSpacing(12)
+        self.lately = QVBoxLayout()
+        column.addLayout(self.lately)
+        column.addSpacing(12)
+        drop = (
+            "Or drop a job on this window. With a job open, drop logs, images and mappings: each is led to its place."
+        )
+        column.addWidget(label(drop, "caption", wrap=True))
         column.addStretch(1)
         return frame
+
+    def _show_lately(self) -> None:
+        """The jobs that were opened lately, each a word."""
+        while (item := self.lately.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.deleteLater()
+        paths = [Path(p) for p in self.session.settings.recent[:MOST_LATELY]]
+        if paths:
+            self.lately.addWidget(label("Opened lately", "title"))
+        for path in paths:
+            again = word(path.stem, partial(self.window_.open_job, path))
+            again.setToolTip(str(path))
+            self.lately.addWidget(again, 0, Qt.AlignmentFlag.AlignLeft)
 
     @property
     def vehicle(self) -> VehiclePanel:
@@ -280,6 +304,7 @@ class JobView(View):
         self._show_words()
         if job is None:
             self.about.setText("")
+            self._show_lately()
             return
         sheet = job.sheet
         altitude = f"{sheet.altitude_m:.0f} m altitude" if sheet.altitude_m is not None else ""
