@@ -149,8 +149,8 @@ counted_down.en = ["shop pull"]
 def _read_log(path):
     from yarvic.core.checks.limits import default_limits
     from yarvic.core.checks.run import check_log, summarize
-    from yarvic.core.evidence.log import problems
     from yarvic.core.evidence.mapping import Facts
+    from yarvic.core.evidence.problems import problems
     from yarvic.core.formats.csv_log import write_csv_log
     from yarvic.core.formats.logs.import_log import import_logs
     from yarvic.core.formats.mapping_file import mapping_to_toml, parse_mapping

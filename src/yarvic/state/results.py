@@ -11,7 +11,8 @@ from yarvic.core.checks.limits import Limits, default_limits
 from yarvic.core.checks.run import Summary, check_log, families_of, summarize
 from yarvic.core.errors import Cancelled, EvidenceError, FormatError, JobError
 from yarvic.core.evidence.dyno import Curve, Held, held_power
-from yarvic.core.evidence.log import Log, Problem, problems
+from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.problems import Problem, problems
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.job.model import Evidence, parts_on
 from yarvic.core.job.store import Job

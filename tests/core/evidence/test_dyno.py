@@ -77,7 +77,7 @@ def test_a_pull_without_roller_is_refused(pulled):
 
     log, conditions = pulled
     bare = Log({k: c for k, c in log.channels.items() if k != "roller_speed"})
-    with pytest.raises(EvidenceError, match="roller_speed"):
+    with pytest.raises(EvidenceError, match="Roller speed is not in this log"):
         curve_of(bare, conditions)
     from dataclasses import replace
 

@@ -7,7 +7,8 @@ from hypothesis import strategies as st
 
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.log import GAP_STEPS, Channel, Log, problems
+from yarvic.core.evidence.log import GAP_STEPS, Channel, Log
+from yarvic.core.evidence.problems import problems
 from yarvic.core.evidence.pulls import find_pulls
 
 

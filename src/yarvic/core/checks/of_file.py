@@ -12,8 +12,8 @@ from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.run import check_log, families_of, summarize
 from yarvic.core.errors import FormatError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary
-from yarvic.core.evidence.log import problems
 from yarvic.core.evidence.mapping import Column, Facts, Mapping
+from yarvic.core.evidence.problems import problems
 from yarvic.core.formats.logs.import_log import Imported, import_logs
 
 MOST_NAMED = 6

@@ -25,9 +25,9 @@ from yarvic.state.session import Session
 
 ROW, HEAD = 21, 24
 # Where the names of checks begin and end: closer together where the view is narrow.
-WIDE, NARROW, NARROW_PX = (118, 236), (104, 198), 640
+WIDE, NARROW, NARROW_PX = (118, 236), (97, 206), 640
 # The least width of a pull, and of its number.
-LEAST_CELL, NUMBER_PX = 122, 58
+LEAST_CELL, NUMBER_PX = 118, 58
 # The checks within their family, short.
 SHORT = {
     "boost_overshoot": "overshoot",
@@ -219,7 +219,7 @@ class ChecksView(View):
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setFrameShape(area.Shape.NoFrame)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
         holder = QFrame()
         holder.setObjectName("sheet")
         inside = QVBoxLayout(holder)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -89,6 +89,7 @@ _CYLINDERS = (
     (Qt.PenStyle.DashLine, "ink", 1.5),
 )
 Points = tuple[FloatArray, FloatArray]
+MOST_MARKS = 40
 NOTHING: Points = (np.empty(0), np.empty(0))
 
 
@@ -108,6 +109,7 @@ class Track:
         self._region = shaded(pg.LinearRegionItem((0.0, 1.0), movable=False), "working", 0.07)
         self._region.setZValue(-20)
         self.plot.addItem(self._region, ignoreBounds=True)
+        self._marks: list[pg.LinearRegionItem] = []
         self._ghost = penned(self._curve(), "reference", 1, dashed=True)
         self._beside = [penned(self._curve(), "ink", 1, dashed=True) for _ in lane.beside]
         self._main = [self._main_curve(n) for n in range(len(lane.keys))]
@@ -160,6 +162,19 @@ class Track:
         pad = 0.08 * (high - low) or 1.0
         self.plot.setYRange(low - pad, high + pad, padding=0)
 
+    def mark(self, spans: Sequence[tuple[float, float]]) -> None:
+        """Show where something is wrong with what was recorded."""
+        while len(self._marks) < min(len(spans), MOST_MARKS):
+            made = shaded(pg.LinearRegionItem((0.0, 1.0), movable=False), "watch", 0.28)
+            made.setZValue(-10)
+            self.plot.addItem(made, ignoreBounds=True)
+            self._marks.append(made)
+        for n, region in enumerate(self._marks):
+            region.setVisible(n < len(spans))
+            if n < len(spans):
+                start, end = spans[n]
+                region.setRegion((start, max(end, start + 0.02)))
+
     def read_out(self, x: float, parts: list[str], beside: list[str]) -> None:
         """Put the cursor at a place and say what stands there: values, then what stands beside them."""
         t = tokens()
@@ -182,6 +197,7 @@ class Track:
         """Show nothing."""
         for curve in (*self._main, *self._beside, self._ghost):
             curve.setData(*NOTHING)
+        self.mark(())
         self._region.hide()
         self._limit.hide()
         self.readout.setText("")

@@ -219,6 +219,7 @@ class LogsView(View):
                 None if speed else shown.pull.length_s,
                 self._limit(lane, unit),
             )
+        wrong = self._mark(shown)
         self.tracks[-1].plot.setLabel(
             "bottom", "Engine speed, rpm" if speed else "Time from the start of the pull, s"
         )
@@ -227,10 +228,23 @@ class LogsView(View):
             " Cylinders in turn: dotted, solid blue, dashed." if "spark_correction_1" in shown.log.channels else ""
         )
         self.caption.setText(
-            f"Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders} Move the mouse, or Left"
-            " and Right, to read values; the wheel zooms."
+            f"{wrong}Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders} Move the mouse, or"
+            " Left and Right, to read values; the wheel zooms."
         )
         self._whole()
+
+    def _mark(self, shown: PullResult) -> str:
+        """Mark what is wrong with the run where it is, and give the sentence for it."""
+        results = self.session.working_results()
+        run = results.runs.get(shown.evidence.id) if results is not None else None
+        found = run.problems if run is not None else ()
+        start, end = shown.pull.start_s, shown.pull.end_s
+        for track in self.tracks:
+            keys = {*track.lane.keys, *track.lane.beside}
+            spans = [(a - start, b - start) for p in found if p.channel in keys for a, b in p.spans]
+            track.mark([] if self.by_speed.isChecked() else spans)
+        inside = [p.sentence for p in found if any(a <= end and b >= start for a, b in p.spans)]
+        return f"Marked: {inside[0]}{f', and {len(inside) - 1} more' if len(inside) > 1 else ''}. " if inside else ""
 
     def _unit(self, key: str) -> str:
         kind = CHANNELS[key]
