@@ -110,6 +110,7 @@ def test_doubt_stands_first_with_its_reason(driver, page):
     assert (
         "3 columns are in doubt" in page.pulls.text() and "1 pull was found: 1,800 to 6,200 rpm" in page.pulls.text()
     )
+    assert page.build.text().startswith("build 1")  # where A1's other pulls were made
     assert page.revision.text().startswith("A1") and driver.window.session.settings.step == "logs"
 
 

@@ -28,6 +28,8 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
         "B2 may be signed",
         "signed by Rowan Sedge",
         "Whole: every file is what its manifest names. Signed by key",
+        "2 columns of evening-run.csv are in doubt",
+        "evening-run is in the job, as evidence of A1",
         "injected faults: tired pump 40 %",
         "Torque for the gearbox, tag 42",
         "A2 (working)",
@@ -36,7 +38,7 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
     ):
         assert part in told, told
     pictures = sorted(tmp_path.glob("*.png"))
-    assert len(pictures) == 21
+    assert len(pictures) == 22
     assert all(p.stat().st_size > 20_000 for p in pictures)
     v = verify_package(tmp_path / "ptarmigan-b2-release.zip")
     assert v.intact and v.manifest.revision == "B2" and v.manifest.simulated

@@ -1,5 +1,6 @@
 """The window as a new user meets it, and as one who makes mistakes."""
 
+import shutil
 import time
 from pathlib import Path
 
@@ -874,3 +875,47 @@ def test_a_home_that_may_not_be_written_is_said_at_the_start(qapp, monkeypatch):
     finally:
         window.close()
         window.deleteLater()
+
+
+def test_what_is_read_beside_the_curves_speaks_of_their_throttle(empty, demo_job, tmp_path):
+    empty.open(Path(shutil.copy(demo_job("fieldfare"), tmp_path / "f.yarvic")))
+    empty.rung("A2")
+    empty.rung("Stock", reference=True)
+    empty.step(5)
+
+    def gain():
+        cards = empty.window.readings.cards
+        return next(c.reading.numbers for c in cards if "A2 over Stock" in c.reading.sentence)
+
+    assert ", full throttle" in gain()
+    empty.window.view("dyno").choose_throttle(0.5)
+    empty.settle()
+    assert ", 50 % throttle" in gain() and "full" not in gain()
+
+
+def test_the_head_opens_what_can_be_done_with_jobs(driver, tmp_path):
+    window = driver.window
+    assert window.windowTitle().startswith("Ptarmigan")
+
+    def offered():
+        menu = window.head.menu()
+        found = {a.text().partition("\t")[0]: a.text().partition("\t")[2] for a in menu.actions() if a.text()}
+        menu.deleteLater()
+        return found
+
+    there = offered()
+    assert there["Open a job"] == "Ctrl+O" and there["Import logs"] == "Ctrl+I" and there["Close the job"] == "Ctrl+W"
+    assert "Recent" in there and window.session.settings.recent[0] == str(window.session.job.path)
+    driver.click(window.head.help)
+    assert window.keys.isVisible()
+    driver.key(Qt.Key.Key_Escape)
+    driver.click(window.head.commands)
+    assert window.commands.isVisible()
+    driver.key(Qt.Key.Key_Escape)
+    driver.window.activateWindow()
+    driver.key(Qt.Key.Key_W, Qt.KeyboardModifier.ControlModifier)
+    assert window.session.job is None and window.windowTitle() == "Yarvic"
+    assert "Import logs" not in offered() and not window.head.bring.isEnabled()
+    driver.step(1)
+    lately = [b.text() for b in window.findChildren(QPushButton) if b.isVisible()]
+    assert any(Path(p).stem in lately for p in window.session.settings.recent)

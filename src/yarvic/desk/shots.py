@@ -21,10 +21,11 @@ NAMES = {
     "11-flash-done": "flash",
     "13-dyno-against-stock": "dyno",
     "16-release-open": "release",
-    "18-bench": "bench",
-    "19-wether-climb": "logs-climb",
-    "20-wether-ratings": "plan-ratings",
-    "21-fieldfare-half-throttle": "dyno-half-throttle",
+    "18-import": "import",
+    "19-bench": "bench",
+    "20-wether-climb": "logs-climb",
+    "21-wether-ratings": "plan-ratings",
+    "22-fieldfare-half-throttle": "dyno-half-throttle",
 }
 
 

@@ -13,10 +13,12 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
 
+from yarvic.bench.loggers import STYLES, write_log
 from yarvic.core.errors import YarvicError
 from yarvic.core.formats.files import make_folder
 from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.views.dyno import DynoView
+from yarvic.desk.views.importing import ImportView
 from yarvic.desk.views.job import JobView
 from yarvic.desk.views.logs.view import LogsView
 from yarvic.desk.views.maps.view import MapsView
@@ -35,6 +37,10 @@ SIGNER = "Rowan Sedge"
 
 class TourStopped(YarvicError):
     """A step did not lead where it should."""
+
+
+# The ratio that the other logger counts by.
+PUMP_FUEL_AFR = 14.6
 
 
 class Driver:
@@ -186,8 +192,9 @@ class Walk:
         return self.release()
 
     def others(self, folder: Path) -> None:
-        """The bench's page with a fault on, and what only the other two demo jobs show."""
+        """A log from outside, the bench's page with a fault on, and what only the other two demo jobs show."""
         d, w = self.d, self.w
+        self.bring_a_log(folder)
         d.step(5)
         d.rung("B1")
         d.key(Qt.Key.Key_B)
@@ -223,6 +230,28 @@ class Walk:
         dyno.choose_throttle(0.5)
         d.picture("fieldfare-half-throttle")
         self.say("Fieldfare, 5 Dyno at half throttle", dyno.peaks.text().replace("\n", "; "))
+
+    def bring_a_log(self, folder: Path) -> None:
+        """A run of the bench as another logger wrote it: dropped, answered, and in the job."""
+        d, w = self.d, self.w
+        d.rung("A1")
+        results = w.session.working_results()
+        assert results is not None
+        path = folder / "evening-run.csv"
+        path.write_text(
+            write_log(results.pulls[0].log, STYLES["imperial"], stoichiometric_afr=PUMP_FUEL_AFR), "utf-8"
+        )
+        w.arriving.bring([path])
+        d.idle()
+        page = w.shown()
+        assert isinstance(page, ImportView)
+        d.picture("import")
+        asked = page.arrivals.shown.asked() if page.arrivals.shown is not None else 0
+        self.say("6 Logs, Import", f"{asked} columns of {path.name} are in doubt: an air-fuel ratio needs its fuel")
+        w.arrivals.say(fuel="petrol-95")
+        d.click(page.take)
+        d.idle()
+        self.say("6 Logs, Import", w.status.message.text())
 
     def say(self, step: str, result: str) -> None:
         """A step with its result."""

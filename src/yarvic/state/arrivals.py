@@ -97,11 +97,19 @@ class Arrivals:
             before = [f for f in job.flashes() if f.time[:10] <= origin.started[:10]]
             found = self.session.revision(before[-1].revision_id) if before else None
             revision = found or revision
-        builds = job.builds()
         if revision is None:
             return None, None
-        fitted = [b for b in builds if not origin.started or b.time[:10] <= origin.started[:10]]
-        return revision.id, (fitted or builds)[-1].number
+        return revision.id, self.build_of(revision.id, origin.started)
+
+    def build_of(self, revision: int, started: str = "") -> int:
+        """The build that is proposed for a run of a revision: the one fitted when it began, else that of its other runs."""
+        job = self.session.job
+        assert job is not None
+        builds, runs = job.builds(), job.runs_of(revision)
+        if started:
+            fitted = [b for b in builds if b.time[:10] <= started[:10]]
+            return (fitted or builds)[-1].number
+        return runs[-1].on_build if runs and runs[-1].build is not None else builds[-1].number
 
     def read_anew(self, run: Evidence, *, opened: Callable[[], None] = lambda: None) -> None:
         """Look again at how the columns of a run from a file are read."""

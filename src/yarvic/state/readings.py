@@ -141,13 +141,14 @@ def _dyno(session: Session) -> list[Reading]:
     found = []
     job, results, reference = session.job, session.working_results(), session.reference_results()
     assert job is not None
-    if results is None or not results.curves(session.standard):
+    throttle = throttle_of(session, results)
+    if results is None or not results.curves(session.standard, throttle):
         return _evidence(session)
-    curves = results.curves(session.standard)
-    if reference is not None and reference.curves(session.standard) and reference is not results:
+    curves = results.curves(session.standard, throttle)
+    if reference is not None and reference.curves(session.standard, throttle) and reference is not results:
         found += _gain(session)
     found.append(_heat_soak(curves, session.settings.units.get("power", "kW")))
-    found += _left_out(results)
+    found += _left_out(results, throttle)
     correction = curves[0].correction
     if correction.warnings:
         found.append(Reading(WATCH, f"About {correction.title}", "; ".join(correction.warnings)))
@@ -174,10 +175,16 @@ def _heat_soak(curves: list[Curve], power: str) -> Reading:
     return Reading(PASS, f"No heat soak of {shown} or more each pull", size)
 
 
-def _left_out(results: RevisionResults) -> list[Reading]:
-    """Full pulls that do not stand in the mean, and why."""
-    together = results.together()
-    out = [p for p in results.at_full_throttle if p.curves and p not in together]
+def throttle_of(session: Session, results: RevisionResults | None) -> float:
+    """The throttle at which curves are compared: the chosen one, else the widest there is."""
+    throttles = results.throttles if results is not None else []
+    return session.throttle if session.throttle in throttles else throttles[0] if throttles else FULL_THROTTLE
+
+
+def _left_out(results: RevisionResults, throttle: float) -> list[Reading]:
+    """Pulls at a throttle that do not stand in the mean, and why."""
+    together = results.together(throttle)
+    out = [p for p in results.pulls if p.curves and p.throttle == throttle and p.sweeps and p not in together]
     if not out:
         return []
     reasons = apart(out[-1].evidence, together[-1].evidence)
@@ -191,15 +198,19 @@ def _gain(session: Session) -> list[Reading]:
     names = f"{session.name_of(results.revision_id)} over {session.name_of(reference.revision_id)}"
     found = []
     power = session.settings.units.get("power", "kW")
+    throttle = throttle_of(session, results)
     try:
         g, assumed = gain_between(
-            results.together(), reference.together(like=results), session.standard, job.sheet.band_rpm
+            results.together(throttle),
+            reference.together(throttle, results),
+            session.standard,
+            job.sheet.band_rpm,
         )
     except EvidenceError as error:
         return [Reading(NO_DATA, f"No gain of {names}", str(error))]
     band = f"{g.band_rpm[0]:,.0f}-{g.band_rpm[1]:,.0f} rpm, wheel"
     if len(results.throttles) > 1:
-        band += ", full throttle"
+        band += ", full throttle" if throttle == FULL_THROTTLE else f", {throttle * 100:.0f} % throttle"
     band += f"; {assumed}"
     told = g.over_band.distinguishable
     if told is None:
@@ -217,16 +228,18 @@ def _gain(session: Session) -> list[Reading]:
                 f"{interval_words(g.over_band, power)}, {band}: within the spread. The two maps pulled in turn tell more",
             )
         )
-    found.append(Reading(*compared(results, reference)))
+    found.append(Reading(*compared(results, reference, throttle)))
     return found
 
 
-def compared(results: RevisionResults | None, reference: RevisionResults | None) -> tuple[str, str, str]:
+def compared(
+    results: RevisionResults | None, reference: RevisionResults | None, throttle: float = FULL_THROTTLE
+) -> tuple[str, str, str]:
     """What a comparison is a test of, and whether it may be read in absolute terms: severity, sentence, details."""
     if results is None or reference is None or not results.pulls or not reference.pulls:
         return NO_DATA, "Nothing to compare yet", "both need pulls"
-    one = (results.together() or results.pulls)[-1].evidence
-    other = (reference.together(like=results) or reference.pulls)[-1].evidence
+    one = (results.together(throttle) or results.pulls)[-1].evidence
+    other = (reference.together(throttle, results) or reference.pulls)[-1].evidence
     if one.conditions is None or other.conditions is None:
         return NO_DATA, "Conditions are missing", "the two cannot be compared"
     reasons = one.conditions.comparable_with(other.conditions)

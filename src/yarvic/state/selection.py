@@ -22,6 +22,7 @@ class Selection(Opened):
         self.reference: int | None = None
         self.slot = ""
         self.standard = "none"
+        self.throttle = 1.0  # at which curves are compared
 
     def _select_afresh(self) -> None:
         """What a job opens with: its draft, else its last revision."""
@@ -29,6 +30,7 @@ class Selection(Opened):
         revisions = self.revisions()
         self.slot = self.job.layout.slots[0] if self.job.has_maps else ""
         self.standard = self.job.sheet.standard
+        self.throttle = 1.0
         self.working = DRAFT if self.draft is not None or not revisions else revisions[-1].id
         self.reference = self.default_reference()
 
@@ -76,6 +78,12 @@ class Selection(Opened):
             self.say("The working rung cannot be its own reference: choose another.", trouble=True)
         elif rung != self.reference:
             self.reference = rung
+            self.selection_changed.emit()
+
+    def choose_throttle(self, throttle: float) -> None:
+        """Compare the curves at another throttle, in the figure and in what is read from it."""
+        if throttle != self.throttle:
+            self.throttle = throttle
             self.selection_changed.emit()
 
     def default_reference(self) -> int | None:

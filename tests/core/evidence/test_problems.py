@@ -25,7 +25,7 @@ def test_a_live_signal_has_none():
 
 @pytest.mark.parametrize("begin", [2.0, 5.0])
 def test_a_sensor_that_sticks_is_named_with_where(begin):
-    inside = (T >= begin) & (T < begin + 3.0)
+    inside = (begin <= T) & (begin + 3.0 > T)
     stuck = np.where(inside, BOOST[np.argmax(inside)], BOOST)
     found = problems(log(boost_pressure=stuck))
     assert len(found) == 1 and "shows one number for" in found[0].sentence and found[0].channel == "boost_pressure"

@@ -30,8 +30,8 @@ from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import BandedCurve, add_chart, penned, shaded, sheet
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.gains import gain_between
-from yarvic.state.readings import peaks, reduction_words
-from yarvic.state.results import FULL_THROTTLE, RevisionResults, simulated_mark
+from yarvic.state.readings import peaks, reduction_words, throttle_of
+from yarvic.state.results import RevisionResults, simulated_mark
 from yarvic.state.session import Session
 
 # Throttles of a sweep, as bikes and street use are judged by.
@@ -62,7 +62,6 @@ class DynoView(View):
         self.sweep = word("At four throttles", lambda: session.sweep_throttles(THROTTLES))
         self.sweep.setToolTip("Pull once each at 25, 50, 75 and 100 % throttle")
         self.throttle = chooser("Throttle of the curves", self._throttles)
-        self.at_throttle = FULL_THROTTLE
         self.peaks = label("", wrap=True)
         self.factor = label("", "caption", wrap=True)
         self.caution = label(
@@ -160,10 +159,14 @@ class DynoView(View):
             (f"at {t * 100:.0f} %", partial(self.choose_throttle, t)) for t in (results.throttles if results else [])
         ]
 
+    @property
+    def at_throttle(self) -> float:
+        """The throttle of the curves; full where the working map has none at the one that was chosen."""
+        return throttle_of(self.session, self.session.working_results())
+
     def choose_throttle(self, throttle: float) -> None:
         """Show the curves of another throttle."""
-        self.at_throttle = throttle
-        self.refresh()
+        self.session.choose_throttle(throttle)
 
     def _at(self, results: RevisionResults | None) -> list[Curve]:
         """The curves of working or reference; those of the reference that compare with working, where there are some."""
@@ -194,8 +197,6 @@ class DynoView(View):
         if reference is working:
             reference = None
         throttles = working.throttles if working is not None else []
-        if self.at_throttle not in throttles:
-            self.at_throttle = throttles[0] if throttles else FULL_THROTTLE
         show_choice(self.throttle, f"at {self.at_throttle * 100:.0f} %")
         self.throttle.setVisible(len(throttles) > 1)
         has_curves = bool(self._at(working) or (working is not None and any(p.held for p in working.pulls)))

@@ -192,7 +192,7 @@ class ImportView(View):
         if key == NOT_ASSIGNED:
             self.arrivals.say(revision=None, build=None)
         else:
-            self.arrivals.say(revision=int(key), build=arrival.answers.build or job.builds()[-1].number)
+            self.arrivals.say(revision=int(key), build=self.arrivals.build_of(int(key)))
 
     def _builds(self) -> list[tuple[str, str]]:
         job = self.session.job
