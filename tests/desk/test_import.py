@@ -287,3 +287,32 @@ def test_another_job_that_is_opened_meanwhile_gets_nothing(driver, page, demo_jo
     driver.open(Path(shutil.copy(demo_job("fieldfare"), tmp_path / "other.yarvic")))
     assert driver.window.arrivals.waiting == []
     assert all(e.origin is None for e in driver.window.session.job.evidence())
+
+
+def test_the_released_sheet_says_on_which_files_it_rests(driver, page):
+    import io
+
+    from pypdf import PdfReader
+
+    from yarvic.state.release import capture
+    from yarvic.state.signing import sheet_pdf
+
+    answer_all(driver, page)
+    driver.click(page.take)
+    mine, _ = findings(driver)
+    origin = mine[0].evidence.origin
+    pdf = sheet_pdf(capture(driver.window.session, "Rowan Sedge", driver.window.session.working_revision()))
+    said = " ".join(" ".join(p.extract_text() for p in PdfReader(io.BytesIO(pdf)).pages).split())
+    assert "Rests on the file tuesday.csv" in said and origin.sha256[:20] in said.replace(" ", "")
+    assert "Of 1 pull the conditions are unknown" in said
+
+
+def test_simulated_and_measured_never_stand_in_one_mean(driver, page):
+    from yarvic.state.results import apart
+
+    driver.click(page.take)
+    mine, _ = findings(driver)
+    results = driver.window.session.working_results()
+    simulated = next(p for p in results.pulls if p.evidence.origin is None)
+    assert any("simulated" in reason for reason in apart(mine[0].evidence, simulated.evidence))
+    assert mine[0] not in results.together()

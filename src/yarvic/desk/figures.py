@@ -107,10 +107,10 @@ def draw_compressor(name: str, rig: Rig, path: Path) -> None:
     """Lines of constant rotor speed, tinted by efficiency, and where a pull runs."""
     plant = rig.plant
     assert not isinstance(plant, NaturalPetrol)
-    log, conditions = rig.pull(usual_settings(plant))
+    log, _ = rig.pull(usual_settings(plant))
     speed = log.channel("engine_speed")
     t = speed.time_s[: int(np.argmax(speed.values))]
-    run_flow, run_ratio = log.at("air_flow", t), log.at("boost_pressure", t) / conditions.pressure_pa
+    run_flow, run_ratio = log.at("air_flow", t), log.at("boost_pressure", t) / rig.air.pressure_pa
     most_flow, most_ratio = round(1.6 * float(np.nanmax(run_flow)), 2), 3.2
     tips = np.linspace(160.0, 460.0, LINES)
     flows = np.linspace(0.004, most_flow, 120)

@@ -53,7 +53,8 @@ class PullResult:
     def throttle(self) -> float:
         """The throttle it was run at, to the nearest twentieth; without conditions its own trace decides."""
         c = self.evidence.conditions
-        return round((c.throttle if c is not None else self.pull.throttle) * 20.0) / 20.0
+        stated = c.throttle if c is not None else None
+        return round((stated if stated is not None else self.pull.throttle) * 20.0) / 20.0
 
     @property
     def sweeps(self) -> bool:
@@ -149,13 +150,15 @@ def simulated_mark(results: RevisionResults | None) -> str:
 def apart(one: Evidence, other: Evidence) -> list[str]:
     """What keeps two runs out of one mean; empty when nothing does."""
     reasons = []
-    if one.build != other.build:
+    if one.on_build != other.on_build:
         reasons.append(f"they are of builds {one.build} and {other.build}")
     return reasons + unlike(one, other)
 
 
 def unlike(one: Evidence, other: Evidence) -> list[str]:
     """What keeps two runs from being compared in absolute terms, whatever they are of; empty when nothing is known to."""
+    if (one.origin is None) != (other.origin is None):
+        return ["one is from a file, the other from the simulated bench"]
     if one.conditions is None or other.conditions is None:
         return []
     return one.conditions.comparable_with(other.conditions)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from yarvic.core.calibration.compare import compare
-from yarvic.core.errors import Cancelled, EvidenceError, ReleaseError
+from yarvic.core.errors import Cancelled, EvidenceError, ReleaseError, in_plain
 from yarvic.core.evidence.conditions import RUN_WORDS
 from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
 from yarvic.core.formats.files import ascii_name
@@ -173,29 +173,43 @@ def _fuel_text(key: str) -> str:
     return f"{f.title}, RON {f.ron:.0f} or higher" if f.ron > 0.0 else f.title
 
 
-def _range(values: list[float], digits: int) -> str:
-    low, high = f"{min(values):.{digits}f}", f"{max(values):.{digits}f}"
-    return low if low == high else f"{low} to {high}"
+def _range(values: list[float | None], digits: int) -> str:
+    """The lowest and the highest of what is known; unknown where nothing is, and said where some is not."""
+    known = [v for v in values if v is not None]
+    if not known:
+        return "unknown"
+    low, high = f"{min(known):.{digits}f}", f"{max(known):.{digits}f}"
+    some = " (not of all)" if len(known) < len(values) else ""
+    return (low if low == high else f"{low} to {high}") + some
 
 
 def _conditions(s: Signing) -> list[str]:
-    pulls = [p for p in s.results.at_full_throttle if p.evidence.conditions is not None]
+    pulls = s.results.at_full_throttle
     used = [p.evidence.conditions for p in pulls if p.evidence.conditions is not None]
     others = len(s.results.pulls) - len(pulls)
+    said = []
+    if used:
+        first = used[0]
+        throttle = f"throttle {_range([c.throttle and c.throttle * 100 for c in used], 0)} %"
+        said = [
+            f"{len(used)} pulls {RUN_WORDS[first.run]}, {first.dyno or 'dyno unknown'}, gear {first.gear or 'unknown'},"
+            f" {throttle}, build {pulls[0].evidence.on_build}."
+            + (f" Runs at other throttles, speeds or grades besides: {others}." if others else ""),
+            f"Air {_range([c.pressure_pa and c.pressure_pa / 100 for c in used], 0)} mbar,"
+            f" {_range([c.temperature_k and c.temperature_k - 273.15 for c in used], 1)} degC,"
+            f" {_range([None if c.relative_humidity is None else c.relative_humidity * 100 for c in used], 0)} % humidity;"
+            f" fuel {fuel(first.fuel).title if first.fuel else 'unknown'}.",
+        ]
+    bare = len(pulls) - len(used)
+    if bare:
+        count = "1 pull" if bare == 1 else f"{bare} pulls"
+        said.append(f"Of {count} the conditions are unknown: nothing corrected rests on them.")
     faults = sorted({k for c in used for k in c.faults})
-    return [
-        f"{len(used)} pulls {RUN_WORDS[used[0].run]}, {used[0].dyno}, gear {used[0].gear},"
-        f" throttle {used[0].throttle * 100:.0f} %, build {pulls[0].evidence.build}."
-        + (f" Runs at other throttles, speeds or grades besides: {others}." if others else ""),
-        f"Air {_range([c.pressure_pa / 100 for c in used], 0)} mbar,"
-        f" {_range([c.temperature_k - 273.15 for c in used], 1)} degC,"
-        f" {_range([c.relative_humidity * 100 for c in used], 0)} % humidity; fuel {fuel(used[0].fuel).title}.",
-        *(
-            [f"Faults were injected at the bench: {', '.join(f.replace('_', ' ') for f in faults)}."]
-            if faults
-            else []
-        ),
-    ]
+    if faults:
+        said.append(f"Faults were injected at the bench: {', '.join(f.replace('_', ' ') for f in faults)}.")
+    files = {p.evidence.origin.sha256: p.evidence.origin for p in s.results.pulls if p.evidence.origin is not None}
+    said += [f"Rests on the file {in_plain(o.name, 80)}, SHA-256 {sha}." for sha, o in files.items()]
+    return said
 
 
 def _peak_line(s: Signing, before: MeanCurve | None, after: MeanCurve, power: str, torque: str) -> str:
@@ -235,6 +249,7 @@ def _evidence_document(s: Signing) -> dict[str, Any]:
                 "build": p.evidence.build,
                 "time": p.evidence.time,
                 "conditions": p.evidence.conditions.model_dump() if p.evidence.conditions else None,
+                "file": p.evidence.origin.model_dump() if p.evidence.origin is not None else None,
                 "findings": [
                     {
                         "check": f.check,

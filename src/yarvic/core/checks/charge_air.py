@@ -21,7 +21,7 @@ def charge_air(data: PullEvidence) -> list[Finding]:
     if data.sweeps:
         rise = float(charge[top] - charge[0])
         findings.append(data.found("charge_rise", rise, "Charge temperature rises in the pull", where))
-    if data.conditions is not None:
+    if data.conditions is not None and data.conditions.temperature_k is not None:
         ambient = data.conditions.temperature_k
     else:
         try:

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from yarvic.core.document import Document
+from yarvic.core.errors import EvidenceError
 from yarvic.core.physics.air import Air
 
 # How a run was made, in words.
@@ -23,21 +24,24 @@ RUN_SHORT = {"inertia": "free", "ramp": "ramp", "hold": "held", "road": "road", 
 
 
 class Conditions(Document):
-    """Weather, fuel and rig of a run. Stored with the evidence; `simulated` stays with it into every sheet."""
+    """Weather, fuel and rig of a run, each of which may be unknown (None, or empty): what needs one then says so.
+
+    Stored with the evidence; `simulated` stays with it into every sheet.
+    """
 
     # Wide enough for any air that can be breathed, and any charge: `air` holds it to what a dyno may see.
-    pressure_pa: Annotated[float, Field(gt=0, le=200e3)]
-    temperature_k: Annotated[float, Field(gt=0, le=400)]
-    relative_humidity: Annotated[float, Field(ge=0, le=1)]
-    fuel: str
+    pressure_pa: Annotated[float, Field(gt=0, le=200e3)] | None = None
+    temperature_k: Annotated[float, Field(gt=0, le=400)] | None = None
+    relative_humidity: Annotated[float, Field(ge=0, le=1)] | None = None
+    fuel: str = ""
     slot: str = ""  # of the maps that the unit ran on; empty where nobody said
-    dyno: str
-    gear: Annotated[int, Field(ge=1, le=40)]
-    throttle: Annotated[float, Field(ge=0, le=1)]
+    dyno: str = ""
+    gear: Annotated[int, Field(ge=1, le=40)] | None = None
+    throttle: Annotated[float, Field(ge=0, le=1)] | None = None
     engine_per_roller: Annotated[float, Field(gt=0)] | None = None
     roller_inertia_kg_m2: Annotated[float, Field(gt=0)] | None = None
-    cool_down_s: Annotated[float, Field(ge=0, le=1e7)]
-    charge_start_k: Annotated[float, Field(gt=0, le=1500)]
+    cool_down_s: Annotated[float, Field(ge=0, le=1e7)] | None = None
+    charge_start_k: Annotated[float, Field(gt=0, le=1500)] | None = None
     simulated: bool
     run: Literal["inertia", "ramp", "hold", "road", "climb", "coast"] = "inertia"
     fan: Annotated[float, Field(ge=0, le=1)] = 1.0
@@ -52,24 +56,41 @@ class Conditions(Document):
 
     @property
     def air(self) -> Air:
-        """The ambient air. Raises UnitError when it is out of all bounds."""
+        """The ambient air. Raises EvidenceError where some of it is unknown, UnitError when it is out of all bounds."""
+        found = {"pressure": self.pressure_pa, "temperature": self.temperature_k, "humidity": self.relative_humidity}
+        unknown = [name for name, value in found.items() if value is None]
+        if self.pressure_pa is None or self.temperature_k is None or self.relative_humidity is None:
+            raise EvidenceError(
+                f"the air's {' and '.join(unknown)} is unknown", remedy="State it with the run's conditions."
+            )
         return Air(self.pressure_pa, self.temperature_k, self.relative_humidity)
 
     def comparable_with(self, other: Conditions) -> list[str]:
-        """What keeps two runs from being compared in absolute terms; empty when nothing does."""
+        """What keeps two runs from being compared in absolute terms; empty when nothing does.
+
+        What is known of the one and not of the other keeps them apart as well.
+        """
         reasons = []
-        if self.fuel != other.fuel:
-            reasons.append(f"they were run on two fuels ({self.fuel}, {other.fuel})")
+        if self.simulated != other.simulated:
+            reasons.append("one was simulated, the other measured")
+        for name, one, two, words in (
+            ("fuel", self.fuel, other.fuel, "they were run on two fuels"),
+            ("dyno", self.dyno, other.dyno, "they come from two dynos"),
+        ):
+            if bool(one) != bool(two):
+                reasons.append(f"the {name} of one of them is unknown")
+            elif one != two:
+                reasons.append(f"{words} ({one}, {two})")
         if self.slot != other.slot and self.slot and other.slot:
             reasons.append(f"they were run on two map slots ({self.slot}, {other.slot})")
-        if self.dyno != other.dyno:
-            reasons.append(f"they come from two dynos ({self.dyno}, {other.dyno})")
-        if self.gear != other.gear:
+        if (self.gear is None) != (other.gear is None):
+            reasons.append("the gear of one of them is unknown")
+        elif self.gear != other.gear:
             reasons.append(f"they were pulled in gears {self.gear} and {other.gear}")
         if self.run != other.run:
             reasons.append(f"they were run in two ways ({RUN_WORDS[self.run]}, {RUN_WORDS[other.run]})")
         if self.faults != other.faults:
             reasons.append("faults were injected in one and not in the other")
-        if abs(self.throttle - other.throttle) > 0.02:
+        if self.throttle is not None and other.throttle is not None and abs(self.throttle - other.throttle) > 0.02:
             reasons.append(f"throttle differs ({self.throttle * 100:.0f} and {other.throttle * 100:.0f} %)")
         return reasons

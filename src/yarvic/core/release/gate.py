@@ -141,7 +141,7 @@ def _prerequisites(case: Case) -> list[Condition]:
     if lacking:
         text = f"Made for a vehicle with {', '.join(lacking)}, which is not fitted. Fit it, or release another map."
         return [Condition("prerequisites", title, STOP, text, False)]
-    used = {e.conditions.fuel for e in case.evidence if e.conditions is not None}
+    used = {e.conditions.fuel for e in case.evidence if e.conditions is not None and e.conditions.fuel}
     if stage.fuel and used and stage.fuel not in used:
         text = f"Made for {stage.fuel}; measured on {', '.join(sorted(used))}."
         return [Condition("prerequisites", title, STOP, text, True)]

@@ -39,6 +39,8 @@ THROTTLES = (0.25, 0.5, 0.75, 1.0)
 COLUMNS = ("Run", "How", "Power at rpm", "Torque at rpm", "Factor", "Air", "Charge", "Cooled", "Build")
 NAME_PX = 20.0  # the height of a name on a chart
 
+UNKNOWN = "?"  # of a condition that nobody stated
+
 
 class DynoView(View):
     """Curves, gain, table, and the words that run pulls."""
@@ -298,11 +300,12 @@ class DynoView(View):
                 texts[2] = f"{shown:.1f} ± {spread:.1f} {power} held at {p.held.speed_rpm:,.0f}"
             if c is not None:
                 faults = "; faults injected" if c.faults else ""
-                texts[1] = f"{RUN_SHORT[c.run]}, gear {c.gear}, {c.throttle * 100:.0f} %{faults}"
-                air = f"{amount(c.temperature_k, temperature)}, {amount(c.pressure_pa, pressure)}"
-                texts[5] = f"{air}, {c.relative_humidity * 100:.0f} %"
-                texts[6] = amount(c.charge_start_k, temperature)
-                texts[7] = f"{c.cool_down_s:.0f} s"
+                texts[1] = f"{RUN_SHORT[c.run]}, gear {c.gear or UNKNOWN}, {p.throttle * 100:.0f} %{faults}"
+                humidity = UNKNOWN if c.relative_humidity is None else f"{c.relative_humidity * 100:.0f} %"
+                air = (_amount(c.temperature_k, temperature), _amount(c.pressure_pa, pressure), humidity)
+                texts[5] = ", ".join(air)
+                texts[6] = _amount(c.charge_start_k, temperature)
+                texts[7] = UNKNOWN if c.cool_down_s is None else f"{c.cool_down_s:.0f} s"
             for at, text in enumerate(texts):
                 self.table.setItem(line, at, QTableWidgetItem(text))
         self.table.scrollToBottom()  # the newest run is the one that is looked for
@@ -345,6 +348,10 @@ class DynoView(View):
     def main_widget(self) -> QWidget:
         """The action takes the focus."""
         return self.three
+
+
+def _amount(value: float | None, unit: str) -> str:
+    return UNKNOWN if value is None else amount(value, unit)
 
 
 def make(session: Session, window: Desk) -> DynoView:

@@ -168,7 +168,7 @@ class LogsView(View):
     def save_as(self, path: Path, style: str, shown: PullResult) -> None:
         """Write a run, in the style of one of the simulated loggers."""
         session = self.session
-        fuel = shown.evidence.conditions.fuel if shown.evidence.conditions is not None else "petrol-95"
+        fuel = (shown.evidence.conditions.fuel if shown.evidence.conditions is not None else "") or "petrol-95"
 
         def work(progress: Progress, cancelled: Asked) -> Path:
             text = write_log(shown.log, STYLES[style], stoichiometric_afr=fuel_by_key(fuel).stoichiometric_afr)
