@@ -267,7 +267,7 @@ def test_uphill_is_slower(bench):
 def test_a_road_run_has_no_dyno_curve(bench):
     rig = bench.rig("fieldfare")
     log, conditions = rig.pull(replace(usual_settings(rig.plant), kind="road"))
-    with pytest.raises(EvidenceError, match="roller_speed"):
+    with pytest.raises(EvidenceError, match="Roller speed is not in this log"):
         held_power(log, find_pulls(log)[0])
     with pytest.raises(EvidenceError):
         dyno_curve(log, find_pulls(log)[0], conditions, "none", boost_controlled=False)

@@ -36,6 +36,8 @@ DOORS = {
     "core/job/columns.py": "unpacks columns within their bounds",
     "core/job/lock.py": "the lock itself, and the kernel's own tables",
     "core/formats/logs/read.py": "the first bytes of a log, bounded",
+    "core/formats/logs/import_log.py": "the sum of a log's file, behind its door",
+    "core/formats/arrived.py": "the first bytes of what is dropped, and the names in a zip",
     "core/formats/logs/text.py": "the rows of a log, behind its door",
     "core/formats/logs/packed.py": "unpacks within its bounds, behind the door of logs",
     "core/formats/logs/columnar.py": "the columns of a log, behind its door",

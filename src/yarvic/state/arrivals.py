@@ -257,7 +257,7 @@ class Arrivals:
     def set_aside(self, run: Evidence, pull: int | None, reason: str) -> None:
         """Set a pull, or a whole run, aside. Raises JobError without a reason."""
         if not reason.strip():
-            raise JobError("nothing is set aside without a reason", remedy="Say why it does not count.")
+            raise JobError("nothing is left out without a reason", remedy="Say why it does not count.")
         said = SetAside(pull=pull, reason=reason.strip(), name=self.session.settings.author)
         self._say(run, "set_aside", said, SetAside(pull=pull, aside=False))
 
@@ -275,7 +275,7 @@ class Arrivals:
             if kind == "assigned"
             else "counts"
             if not getattr(said, "aside", True)
-            else "is set aside"
+            else "is left out"
         )
         job.say_of([(run.id, kind, said)], f"{run.title} {what}.")
         self._done.append((run.id, kind, back, run.title))
@@ -289,7 +289,7 @@ class Arrivals:
             return False
         run, kind, back, title = self._done.pop()
         before = next((e.revision_id for e in job.evidence() if e.id == run), None)
-        job.say_of([(run, kind, back)], f"{title}: the last change is taken back.")
+        job.say_of([(run, kind, back)], f"{title}: the last change is undone.")
         after = next((e.revision_id for e in job.evidence() if e.id == run), None)
         self.session.say(f"Undone: what was last said of {title}.")
         self._after({before, after})

@@ -101,7 +101,7 @@ class Runs(Records):
             elif kind == "conditions":
                 run = replace(run, conditions=self._document(Conditions.model_validate_json, text, "conditions"))
             elif kind == "set_aside":
-                said = self._document(SetAside.model_validate_json, text, "run that was set aside")
+                said = self._document(SetAside.model_validate_json, text, "run that was left out")
                 aside.pop(said.pull, None)
                 if said.aside:
                     aside[said.pull] = said.reason

@@ -67,7 +67,7 @@ class Answer(QFrame):
         for widget in (self.channel, self.unit, self.reference, self.sign, self.aside, self.confirm):
             widget.setEnabled(column is not None)
         if column is None:
-            self.name.setText("No column is in hand")
+            self.name.setText("No column is selected")
             self.question.setText("")
             return
         kind = CHANNELS.get(column.channel)

@@ -16,7 +16,7 @@ class SetAsideForm(QWidget):
     def __init__(self, do: Callable[[str], None]) -> None:
         super().__init__()
         self._do = do
-        self.word = word("Set aside", self._ask)
+        self.word = word("Leave out", self._ask)
         self.reason = QLineEdit()
         self.reason.setPlaceholderText("why it does not count")
         self.reason.setAccessibleName("Why this pull does not count")

@@ -141,7 +141,7 @@ class LogsView(View):
         shown = self.shown()
         if shown is not None:
             self.window_.arrivals.set_aside(shown.evidence, shown.number, reason)
-            self.session.say(f"{shown.title} is set aside: {reason}. Ctrl+Z takes it back.")
+            self.session.say(f"{shown.title} is left out: {reason}. Ctrl+Z undoes it.")
 
     def shown(self) -> PullResult | None:
         """The pull that is drawn."""
