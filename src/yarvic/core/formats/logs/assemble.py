@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -30,6 +31,7 @@ _UNIT_WORDS = frozenset({"unit", "units", "einheit", "unité", "unidad", "unità
 # A column that is filled in less than this share of its rows, evenly, was sampled more slowly.
 SPARSE, EVEN = 0.75, 0.8
 LEAST_SPARSE = 8
+WORKERS = 4
 
 
 def recordings(sections: Sequence[Section], source: str, reader: str) -> list[RawLog]:
@@ -53,15 +55,18 @@ def _recording(section: Section, reader: str) -> RawLog:
     if one is not None:
         return _long(section, *one, reader)
     time, clock, started = _time(section, _time_places(section), notes)
-    columns: list[RawColumn] = []
-    for place, name in enumerate(section.names):
-        if time is not None and time.place == f"column {place + 1}":
-            continue
-        series = _taken(section, place)
+
+    def column(place: int) -> RawColumn | None:
+        name, series = section.names[place], _taken(section, place)
         if not name.strip() and series.null_count() == series.len():
-            continue
+            return None
         unit = section.units[place] if place < len(section.units) else ""
-        columns.append(_column(convert(series, decimal_comma=section.decimal_comma), name, unit, place, section))
+        return _column(convert(series, decimal_comma=section.decimal_comma), name, unit, place, section)
+
+    places = [n for n in range(len(section.names)) if time is None or time.place != f"column {n + 1}"]
+    # Numbers are copied out of the library without holding the interpreter: side by side it takes half the time.
+    with ThreadPoolExecutor(WORKERS) as pool:
+        columns = [c for c in pool.map(column, places) if c is not None]
     return RawLog(columns, time, clock, reader=reader, started=started, notes=notes, facts=section.facts)
 
 
@@ -78,8 +83,7 @@ def _column(found: Field, name: str, unit: str, place: int, section: Section) ->
     if found.first_bad >= 0:
         note += f", the first in line {section.lines[found.first_bad]:,}"
     values = found.values
-    finite = np.isfinite(values)
-    gaps = not finite.all()
+    gaps = not np.isfinite(values).all()
     if gaps and not found.states and np.isinf(values).any():
         endless = np.isinf(values)
         note = f"{note}; " if note else ""
