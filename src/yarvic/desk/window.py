@@ -30,7 +30,6 @@ from yarvic.core.errors import (
     YarvicError,
     in_plain,
 )
-from yarvic.core.formats.mapping_file import read_mapping
 from yarvic.desk.arriving import Arriving
 from yarvic.desk.commands import WITH_BENCH, commands_of
 from yarvic.desk.demos import Demos
@@ -202,6 +201,8 @@ class Window(QMainWindow):
 
     def use_mapping(self, path: Path) -> None:
         """Read what waits to be imported by a mapping from a file."""
+        from yarvic.core.formats.mapping_file import read_mapping
+
         request = self.session.request("using a mapping")
         self.session.read_file(request, path, lambda: read_mapping(path), self.arrivals.use_mapping)
 

@@ -11,20 +11,17 @@ from psygnal import Signal
 
 from yarvic.core.document import Document
 from yarvic.core.errors import Cancelled, JobError, YarvicError
-from yarvic.core.evidence.mapping import Mapping
-from yarvic.core.evidence.origin import Assigned, NoteKind, Origin, Reading, SetAside
-from yarvic.core.evidence.raw import RawLog
-from yarvic.core.evidence.taking import understand
-from yarvic.core.formats.logs.import_log import Recording, read_file
 from yarvic.core.job.runs import NewRun
 from yarvic.core.physics.fuel import fuel as fuel_by_key
-from yarvic.state.arrival import Answers, Arrival
-from yarvic.state.mappings import known_mapping, remember_mapping
-from yarvic.state.shop import channel_words
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
+    from yarvic.core.evidence.mapping import Mapping
+    from yarvic.core.evidence.origin import Assigned, NoteKind, Origin, Reading, SetAside
+    from yarvic.core.evidence.raw import RawLog
+    from yarvic.core.formats.logs.import_log import Recording
     from yarvic.core.job.model import Evidence
+    from yarvic.state.arrival import Answers, Arrival
     from yarvic.state.session import Session
 
 SOURCE = "file"
@@ -58,6 +55,11 @@ class Arrivals:
 
     def open(self, path: Path, *, opened: Callable[[], None] = lambda: None) -> None:
         """Read a file beside the window; its recordings then wait to be answered."""
+        from yarvic.core.formats.logs.import_log import read_file
+        from yarvic.state.arrival import Arrival
+        from yarvic.state.mappings import known_mapping
+        from yarvic.state.shop import channel_words
+
         session = self.session
         if session.job is None:
             session.failed.emit(JobError("no job is open", remedy="Open the vehicle's job, then drop the log again."))
@@ -82,6 +84,8 @@ class Arrivals:
 
     def _proposed(self, recording: Recording) -> Answers:
         """What is proposed before a person says anything: the working revision, its build, the fuel of the vehicle."""
+        from yarvic.state.arrival import Answers
+
         session = self.session
         assert session.job is not None
         origin = recording.origin
@@ -113,6 +117,9 @@ class Arrivals:
 
     def read_anew(self, run: Evidence, *, opened: Callable[[], None] = lambda: None) -> None:
         """Look again at how the columns of a run from a file are read."""
+        from yarvic.core.formats.logs.import_log import Recording
+        from yarvic.state.arrival import Answers, Arrival
+
         session = self.session
         assert session.job is not None
         job = session.job
@@ -161,6 +168,9 @@ class Arrivals:
 
     def use_mapping(self, mapping: Mapping) -> None:
         """Read the columns as a mapping says. Raises FormatError for one of another logger."""
+        from yarvic.core.evidence.taking import understand
+        from yarvic.state.shop import channel_words
+
         arrival = self.shown
         if arrival is None:
             return
@@ -192,6 +202,9 @@ class Arrivals:
 
     def accept(self) -> None:
         """Put the one that is looked at into the job, as it is answered; its mapping is remembered for its logger."""
+        from yarvic.core.evidence.origin import SetAside
+        from yarvic.state.mappings import remember_mapping
+
         session, arrival = self.session, self.shown
         if arrival is None or session.job is None:
             return
@@ -228,6 +241,8 @@ class Arrivals:
         session.start(request, f"Importing {said.title}", work, apply)
 
     def _read_otherwise(self, run: str, reading: Reading, said: Answers) -> list[Evidence]:
+        from yarvic.core.evidence.origin import Assigned
+
         job = self.session.job
         assert job is not None
         found = next(e for e in job.evidence() if e.id == run)
@@ -247,6 +262,8 @@ class Arrivals:
 
     def assign(self, run: Evidence, revision: int | None, build: int | None) -> None:
         """Say to which revision and build a run belongs. Raises JobError."""
+        from yarvic.core.evidence.origin import Assigned
+
         self._say(
             run,
             "assigned",
@@ -256,6 +273,8 @@ class Arrivals:
 
     def set_aside(self, run: Evidence, pull: int | None, reason: str) -> None:
         """Set a pull, or a whole run, aside. Raises JobError without a reason."""
+        from yarvic.core.evidence.origin import SetAside
+
         if not reason.strip():
             raise JobError("nothing is left out without a reason", remedy="Say why it does not count.")
         said = SetAside(pull=pull, reason=reason.strip(), name=self.session.settings.author)
@@ -263,6 +282,8 @@ class Arrivals:
 
     def take_back(self, run: Evidence, pull: int | None) -> None:
         """Let a pull, or a run, count again."""
+        from yarvic.core.evidence.origin import SetAside
+
         said = SetAside(pull=pull, aside=False)
         self._say(run, "set_aside", said, SetAside(pull=pull, reason=run.aside.get(pull, "")))
 
@@ -279,7 +300,7 @@ class Arrivals:
         )
         job.say_of([(run.id, kind, said)], f"{run.title} {what}.")
         self._done.append((run.id, kind, back, run.title))
-        revisions = {run.revision_id, said.revision_id if isinstance(said, Assigned) else None}
+        revisions = {run.revision_id, getattr(said, "revision_id", None)}
         self._after(revisions)
 
     def undo(self) -> bool:

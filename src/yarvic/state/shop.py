@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yarvic.core.errors import JobError
-from yarvic.core.evidence.dictionary import Dictionary, dictionary
 from yarvic.core.formats.files import file_name, make_folder, write_whole
 from yarvic.core.job.model import JobSheet
 from yarvic.core.job.template import as_template, write_sheet
@@ -14,6 +14,9 @@ from yarvic.core.plan.readiness import fresh
 from yarvic.core.plan.vehicle import Vehicle
 from yarvic.core.reading import read_text, reader
 from yarvic.state.settings import home
+
+if TYPE_CHECKING:
+    from yarvic.core.evidence.dictionary import Dictionary
 
 LIBRARY = "library.toml"
 CHANNEL_NAMES = "channels.toml"
@@ -27,6 +30,8 @@ def shop_folder() -> Path:
 
 def channel_words() -> Dictionary:
     """How logs name channels: what ships, and what the shop adds in a file of its own. Raises FormatError."""
+    from yarvic.core.evidence.dictionary import dictionary
+
     path = shop_folder() / CHANNEL_NAMES
     if not path.is_file():
         return dictionary()
@@ -36,6 +41,8 @@ def channel_words() -> Dictionary:
 @reader("channel names", "Names of channels", ".toml", MOST_NAMES_BYTES)
 def read_names(path: Path) -> Dictionary:
     """The names of channels that ship with those of a file added: by channel, `names` and `counted_down` by language."""
+    from yarvic.core.evidence.dictionary import dictionary
+
     return dictionary().with_names(read_text(path, MOST_NAMES_BYTES), str(path))
 
 

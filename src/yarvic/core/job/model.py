@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field, model_validator
 
@@ -12,13 +12,15 @@ from yarvic.core.calibration.edits import Edit
 from yarvic.core.checks.components import ComponentLimit, as_fitted
 from yarvic.core.document import Document
 from yarvic.core.evidence.conditions import Conditions
-from yarvic.core.evidence.origin import Origin
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.plan.parts import Part, names_fault
 from yarvic.core.plan.plan import Plan
 from yarvic.core.plan.ratings import Family
 from yarvic.core.plan.readiness import Item
 from yarvic.core.plan.vehicle import Vehicle
+
+if TYPE_CHECKING:
+    from yarvic.core.evidence.origin import Origin
 
 EngineSpeed = Annotated[float, Field(ge=0, le=25000)]
 # More of a kind than this is no sheet that a person keeps.

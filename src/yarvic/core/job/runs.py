@@ -6,19 +6,20 @@ import sqlite3
 from collections import OrderedDict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yarvic.core.document import Document
 from yarvic.core.errors import JobError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Channel, Log
-from yarvic.core.evidence.origin import Assigned, Heads, NoteKind, Origin, Reading, SetAside, heads_of, raw_of
 from yarvic.core.evidence.raw import RawLog
-from yarvic.core.evidence.taking import take
 from yarvic.core.job import columns
 from yarvic.core.job.columns import encode_log, encode_raw
 from yarvic.core.job.model import Evidence
 from yarvic.core.job.records import Records
+
+if TYPE_CHECKING:
+    from yarvic.core.evidence.origin import Heads, NoteKind, Origin, Reading
 
 EVIDENCE = "evidence"
 FROM_FILE = "file"
@@ -77,7 +78,8 @@ class Runs(Records):
             text = entries[-1]
             document = None if text is None else self._document(Conditions.model_validate_json, text, "conditions")
             told: Any = (*entries[:-1], document)
-            return self._with_notes(Evidence(*told), notes.get(entries[0], ()))
+            said = notes.get(entries[0])
+            return self._with_notes(Evidence(*told), said) if said else Evidence(*told)
 
         columns = "id, title, revision_id, build, time, source, conditions"
         return self._records(
@@ -89,6 +91,8 @@ class Runs(Records):
 
     def _with_notes(self, run: Evidence, notes: Iterable[tuple[int, str, str]]) -> Evidence:
         """A run with what was said of it since."""
+        from yarvic.core.evidence.origin import Assigned, Origin, SetAside
+
         aside: dict[int | None, str] = {}
         for number, kind, text in notes:
             if kind == "source":
@@ -164,6 +168,8 @@ class Runs(Records):
         build: int | None,
         source: str,
     ) -> Evidence:
+        from yarvic.core.evidence.origin import heads_of
+
         time, c = self._stamp(), run.conditions
         db.execute(
             "INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?)",
@@ -222,11 +228,15 @@ class Runs(Records):
 
     def reading(self, evidence_id: str) -> Reading | None:
         """How the columns of a run from a file are read now; None for one that was recorded here."""
+        from yarvic.core.evidence.origin import Reading
+
         found: Reading | None = self._latest(evidence_id, "reading", Reading)
         return found
 
     def heads(self, evidence_id: str) -> Heads | None:
         """What stood around the numbers of a run from a file."""
+        from yarvic.core.evidence.origin import Heads
+
         found: Heads | None = self._latest(evidence_id, "header", Heads)
         return found
 
@@ -275,6 +285,8 @@ class Runs(Records):
 
     def _read_by(self, evidence_id: str, reading: Reading, rows: list[Any], keys: Iterable[str] | None) -> Log:
         """The log of a run from a file: its columns as they were stored, read by what they are said to mean."""
+        from yarvic.core.evidence.taking import take
+
         heads = self.heads(evidence_id)
         if heads is None or len(reading.mapping.columns) != len(heads.columns) + 1:
             raise self._misfit()
@@ -307,6 +319,8 @@ class Runs(Records):
 
     def _raw(self, evidence_id: str, heads: Heads, rows: list[Any], chosen: Sequence[int]) -> RawLog:
         """Some columns of a run from a file, as they stood there."""
+        from yarvic.core.evidence.origin import raw_of
+
         places = [r for r in rows if r[5] is not None]
         clock = next((r[0] for r in rows if r[5] is None), None)
         if clock is None or len(places) != len(heads.columns):

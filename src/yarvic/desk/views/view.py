@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from yarvic.desk.overlays import Command
 from yarvic.desk.widgets.words import Elided, label, word
-from yarvic.state.arrivals import Arrivals
-from yarvic.state.maps import MapsState
-from yarvic.state.requests import Request
 from yarvic.state.session import Session
+
+if TYPE_CHECKING:
+    from yarvic.state.arrivals import Arrivals
+    from yarvic.state.maps import MapsState
+    from yarvic.state.requests import Request
 
 
 class Desk(Protocol):
