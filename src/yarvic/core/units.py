@@ -176,7 +176,7 @@ def unit(label: str) -> Unit:
 def _plain(words: str) -> str:
     """Words of a unit without blanks, dots and brackets; a degree sign is read as the word."""
     # Other forms of the same letters: superscripts, the degree that is an ordinal, the sign of the inch.
-    key = unicodedata.normalize("NFKC", words.replace("º", "°").replace("˚", "°").strip()).lower()
+    key = unicodedata.normalize("NFKC", words.replace("Â°", "°").replace("º", "°").replace("˚", "°").strip()).lower()
     key = key.replace("°", "deg").replace("−", "-").replace("μ", "u").replace("″", '"')
     return re.sub(r"[\s\[\](){}.·*⋅]", "", key)
 

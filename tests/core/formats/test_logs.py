@@ -16,8 +16,11 @@ from evidence_files import imported, read_log
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from yarvic.core.checks.limits import default_limits
+from yarvic.core.checks.run import check_log
 from yarvic.core.errors import FormatError
 from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.problems import problems
 from yarvic.core.evidence.pulls import find_pulls
 from yarvic.core.evidence.taking import UNKNOWN
 from yarvic.core.formats.logs.import_log import import_logs
@@ -224,6 +227,7 @@ ASKED = {
     "bar called kPa": (lambda: text(rows(), rows(boost_pressure=SHOWN["boost_pressure"] / 100))[0:0] or text(body=rows(boost_pressure=SHOWN["boost_pressure"] / 100)), "boost_pressure", "unit"),
     "a barometer of another unit": (lambda: text([*HEAD, "Barometer (mbar)"], [[*r, "29.9"] for r in rows()]), "ambient_pressure", "unit"),
     "two columns that differ": (lambda: text([*HEAD, "Lambda (lambda)"], [[*r, "1.1"] for r in rows()]), "lambda_measured", "column"),
+    "a thousand times lambda": (lambda: text(named(lambda_measured="AFR"), rows(lambda_measured=SHOWN["lambda_measured"] * 1000)), "lambda_measured", "unit"),
     "oxygen, volts or lambda": (lambda: text(named(lambda_measured="O2")), "lambda_measured", "column"),
     "an even clock of unknown unit": (lambda: text(["Time", *HEAD[1:2]], [[str(i), "900"] for i in range(200)]), "engine_speed", "time"),
 }  # fmt: skip
@@ -387,6 +391,13 @@ def test_time_that_starts_anew_splits_the_log(tmp_path):
     for each in found:
         check_truth(each.log)
         assert any("starts anew once" in n for n in each.log.notes)
+
+
+def test_time_that_runs_backward_all_along_is_one_recording_and_is_named(tmp_path):
+    log = read_log(written(tmp_path, text(body=rows(T[::-1]))))
+    assert any("time runs backward" in p.sentence for p in problems(log))
+    findings = [f for r in check_log("a", log, default_limits()) for f in r.findings if f.check == "lambda_lean"]
+    assert all(f.severity == "no_data" for f in findings)
 
 
 def test_banks_and_sensors_are_kept_apart(tmp_path):

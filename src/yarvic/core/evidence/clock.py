@@ -25,7 +25,7 @@ SLOWEST_PULL_RPM_S = 15.0
 # Counters of loggers end here: of 16, 24 and 32 bits.
 _WRAPS = (2.0**16, 2.0**24, 2.0**31, 2.0**32)
 # Time that falls back by more than this share of what it had counted begins a new recording.
-RESTART_SHARE, LEAST_ROWS = 0.5, 3
+RESTART_SHARE, LEAST_ROWS, MOST_RESTARTS_SHARE = 0.5, 3, 0.02
 
 
 def stamps(raw: RawLog, speed: FloatArray | None = None) -> Column:
@@ -125,7 +125,9 @@ def parts(raw: RawLog) -> list[RawLog]:
     _unwrap(raw)
     t = raw.time.values
     falls = np.flatnonzero(np.diff(t) < 0) + 1
-    if not falls.size or any(c.time_s is not None for c in raw.columns):
+    # Time that falls again and again is no row of recordings: it is left as it is, and named where it is judged.
+    many = falls.size > max(MOST_RESTARTS_SHARE * t.size, 1.0)
+    if not falls.size or many or any(c.time_s is not None for c in raw.columns):
         return [raw]
     cuts, begin = [0], 0
     for at in falls:

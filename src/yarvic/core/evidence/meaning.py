@@ -21,7 +21,7 @@ NOISE_PA = 2e3
 OPEN, SHUT = 0.9, 0.35  # throttle
 AT_REST_RPM = 50.0
 # Lambda of an engine that burns lies under the one, its air-fuel ratio, of any fuel, over the other. Our choice.
-MOST_LAMBDA, LEAST_RATIO = 4.0, 4.5
+MOST_LAMBDA, LEAST_RATIO, MOST_RATIO = 4.0, 4.5, 60.0
 SMALL_DEG = 0.05
 
 
@@ -74,4 +74,4 @@ def mixture_kind(values: FloatArray) -> Literal["lambda", "ratio", ""]:
     low, middle = np.percentile(known, (2, 50))
     if float(middle) <= MOST_LAMBDA and float(low) > 0.3:
         return "lambda"
-    return "ratio" if float(low) >= LEAST_RATIO else ""
+    return "ratio" if float(low) >= LEAST_RATIO and float(middle) <= MOST_RATIO else ""
