@@ -3,22 +3,42 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from yarvic.core.physics.correction import STANDARDS, title
+from yarvic.desk.ladder import Ladder
 from yarvic.desk.names import DEMO_NAMES
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.view import Desk, View
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import STEP_TITLES, STEPS
-
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
 
 # The steps from which the bench is reached.
 WITH_BENCH = ("flash", "dyno", "logs")
 
 
-def commands_of(window: Window) -> list[Command]:
+class Commanded(Desk, Protocol):
+    """What the commands act on: the window, and what stands in it."""
+
+    ladder: Ladder
+
+    def shown(self) -> View:
+        """The figure that is in sight."""
+
+    def ask_for_image(self) -> None:
+        """Let a person choose an image file."""
+
+    def ask_for_job_to_read(self) -> None:
+        """Let a person choose a job that is opened read only."""
+
+    def open_keys(self) -> None:
+        """Show the keys of the view."""
+
+    def close(self) -> bool:
+        """Close the window."""
+
+
+def commands_of(window: Commanded) -> list[Command]:
     """The commands that can be given now, those of the view in sight first."""
     s = window.session
     found = [Command(f"Go to {STEP_TITLES[p]}", f"Alt+{i}", partial(s.go, p)) for i, p in enumerate(STEPS, 1)]
