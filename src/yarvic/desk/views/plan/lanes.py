@@ -162,8 +162,18 @@ class Lanes(QWidget):
         painter.setPen(t.color(token))
         painter.setFont(font(CAPTION_PX, bold=True))
         wide = painter.fontMetrics().horizontalAdvance(text)
-        left = x + 7 if x + 7 + wide < bar.right() else x - 7 - wide
+        spans = {"right": (x + 7, x + 7 + wide), "left": (x - 7 - wide, x - 7)}
+        marks = self._mark_places()
+        crossed = {side: sum(a - 3 < m < b + 3 for m in marks) for side, (a, b) in spans.items()}
+        right = spans["right"][1] < bar.right() and crossed["right"] <= crossed["left"]
+        left = spans["right" if right or spans["left"][0] < bar.left() else "left"][0]
         painter.drawText(QPointF(left, bar.top() - 2 if up else bar.bottom() + 11), text)
+
+    def _mark_places(self) -> list[float]:
+        """Where the lines of stages and target cross the lanes of this axis."""
+        mark = self.shown.target_mark()
+        stages = [self.x_of(value) for _, _, value in self.shown.stage_marks()]
+        return [*stages, *([self.x_of(min(mark, self._top))] if mark is not None else [])]
 
     def _other(self, painter: QPainter, y: float, limit: ComponentLimit) -> None:
         zero = 293.15 if limit.limited.quantity == "temperature" else 0.0
@@ -201,7 +211,7 @@ class Lanes(QWidget):
 
     def _marks(self, painter: QPainter, end: float) -> None:
         """Lines through the lanes: stages thin and dashed, the target strong with a grip."""
-        t = tokens()
+        t, mark = tokens(), self.shown.target_mark()
         painter.setFont(font(CAPTION_PX))
         for number, _, value in self.shown.stage_marks():
             if self._dragged == ("stage", number) and self._preview is not None:
@@ -210,8 +220,9 @@ class Lanes(QWidget):
             painter.setPen(QPen(t.color("ink"), 1, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(x, 14), QPointF(x, end - 6))
             painter.setPen(t.color("ink"))
-            painter.drawText(QPointF(x + 3, 11), f"{number + 1}")
-        mark = self.shown.target_mark()
+            # Beside the target's grip there is room on the left only.
+            near = mark is not None and -2.0 < self.x_of(min(mark, self._top)) - x < GRIP + 14.0
+            painter.drawText(QPointF(x - 9 if near else x + 3, 11), f"{number + 1}")
         if mark is None:
             return
         x = self.x_of(min(mark, self._top))
