@@ -19,6 +19,8 @@ ACTS = (
     "commit",
     "image",
     "run",
+    "bring",
+    "assign",
     "flash",
     "sheet",
     "part",
@@ -83,6 +85,31 @@ class Worker:
         t = np.arange(0.0, self.r.choice((1.0, 50.0)), 0.01)
         log = Log({"engine_speed": Channel("engine_speed", "Engine speed", "engine speed", "rpm", t, t + self.count)})
         return self.job.add_evidence(f"run {self.count}", 1, log, None, source="test").id
+
+    def bring(self):
+        """A log from outside, of several columns, as it stood in its file."""
+        import numpy as np
+
+        from yarvic.core.evidence.origin import Origin, Reading
+        from yarvic.core.evidence.raw import RawColumn, RawLog
+        from yarvic.core.evidence.taking import understand
+        from yarvic.core.job.runs import NewRun
+
+        t = np.arange(2000.0) / 50.0
+        columns = [RawColumn(n, u, 900.0 + t, n) for n, u in (("RPM", "rpm"), ("TPS", "%"), ("Cup holder", ""))]
+        raw = RawLog(columns, RawColumn("time", "s", t, "time"))
+        reading = Reading(mapping=understand(raw).mapping(raw, "test"))
+        origin = Origin(name=f"log {self.count}.csv", sha256="ab" * 32, size=1000)
+        return self.job.add_runs([NewRun(f"log {self.count}", raw, None, origin, reading)], None, source="file")[0].id
+
+    def assign(self):
+        from yarvic.core.evidence.origin import Assigned
+
+        waiting = self.job.runs_of(None)
+        if not waiting:
+            return "none"
+        self.job.say_of([(waiting[0].id, "assigned", Assigned(revision_id=1, build=1))], "assigned")
+        return waiting[0].id
 
     def flash(self):
         self.job.record_flash(1, "unit", self.job.revisions()[0].image, self.count)
@@ -167,9 +194,12 @@ def after(folder: Path, told: list[list[str]]) -> str:
     job = Job.open(folder / "a.yarvic")
     try:
         draft = job.draft()
+        for run in job.evidence():
+            job.log(run.id)
         there = {
             "commit": {r.name for r in job.revisions()}, "image": {r.name for r in job.revisions()},
-            "run": {e.id for e in job.evidence()}, "part": {str(b.number) for b in job.builds()},
+            "run": {e.id for e in job.evidence()}, "bring": {e.id for e in job.evidence() if e.origin is not None},
+            "assign": {e.id for e in job.runs_of(1)} | {"none"}, "part": {str(b.number) for b in job.builds()},
             "flash": {str(n) for n in range(1, len(job.flashes()) + 1)},
             "waiver": {w.condition for w in job.waivers(1)}, "release": {r.package for r in job.releases()} | {"none"},
         }  # fmt: skip
