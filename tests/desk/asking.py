@@ -1,4 +1,6 @@
-"""The open question before a signature."""
+"""What tests ask of the window: an entry of a chooser, the open question before a signature."""
+
+from PyQt6.QtWidgets import QMenu
 
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.state.release import begin_waiver, waive
@@ -15,3 +17,12 @@ def asked_to_sign(driver):
     driver.click(view.sign)
     driver.wait("the question", lambda: view.findChild(SignDialog) is not None)
     return session, view, view.findChild(SignDialog)
+
+
+def choose(driver, button, text):
+    """Open a chooser and take the entry that begins with a text."""
+    driver.click(button)
+    menu = button.findChildren(QMenu)[-1]
+    next(a for a in menu.actions() if a.text().startswith(text)).trigger()
+    menu.close()
+    driver.settle()

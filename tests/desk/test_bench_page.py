@@ -3,8 +3,8 @@
 import shutil
 
 import pytest
+from asking import choose
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QMenu
 
 from yarvic.bench.faults import FAULTS
 from yarvic.desk.views.bench import BenchView
@@ -28,15 +28,6 @@ def enter(driver, field, value):
     field.selectAll()
     driver.type(str(value))
     driver.key(Qt.Key.Key_Tab)
-
-
-def choose(driver, button, text):
-    """Open a chooser and take the entry that begins with a text."""
-    driver.click(button)
-    menu = button.findChildren(QMenu)[-1]
-    next(a for a in menu.actions() if a.text().startswith(text)).trigger()
-    menu.close()
-    driver.settle()
 
 
 @pytest.mark.parametrize("step", [4, 5, 6])

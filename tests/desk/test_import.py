@@ -5,9 +5,10 @@ import shutil
 from pathlib import Path
 
 import pytest
+from asking import choose
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QApplication, QMenu
+from PyQt6.QtWidgets import QApplication
 
 from yarvic.core.formats.mapping_file import read_mapping
 from yarvic.core.job.file import verify
@@ -58,15 +59,6 @@ def page(driver, log):
     shown = driver.window.shown()
     assert isinstance(shown, ImportView)
     return shown
-
-
-def choose(driver, button, text):
-    """Open a chooser and take the entry that begins with a text."""
-    driver.click(button)
-    menu = button.findChildren(QMenu)[-1]
-    next(a for a in menu.actions() if a.text().startswith(text)).trigger()
-    menu.close()
-    driver.settle()
 
 
 def rows(page):
@@ -180,6 +172,10 @@ def test_a_column_is_called_something_else_by_keyboard(driver, page):
     in_hand(driver, page, "RPM")
     driver.click(page.answer.aside)
     assert "No pull was found" in page.pulls.text()
+    in_hand(driver, page, "Cup holder")
+    enter(driver, page.answer.channel, "Throttle")
+    other = next(r for r in rows(page) if r[0] == "TPS")
+    assert other[2] == "left aside" and "'Cup holder' was named throttle" in other[4]
 
 
 def test_it_waits_for_its_revision_and_is_assigned_later(driver, page):
@@ -316,3 +312,89 @@ def test_simulated_and_measured_never_stand_in_one_mean(driver, page):
     simulated = next(p for p in results.pulls if p.evidence.origin is None)
     assert any("simulated" in reason for reason in apart(mine[0].evidence, simulated.evidence))
     assert mine[0] not in results.together()
+
+
+def test_a_pull_that_was_left_out_comes_back_after_the_desk_was_closed(driver, page):
+    answer_all(driver, page)
+    driver.click(page.take)
+    mine, _ = findings(driver)
+    driver.key(Qt.Key.Key_Escape)
+    view = driver.window.view("logs")
+    view.at = driver.window.session.working_results().pulls.index(mine[0])
+    view.refresh()
+    driver.settle()
+    driver.click(view.aside.word)
+    enter(driver, view.aside.reason, "wheels slipped")
+    assert findings(driver)[0] == []
+    path = driver.window.session.job.path
+    driver.window.session.leave_job()
+    driver.open(path)
+    driver.rung("A1")
+    driver.step(6)
+    assert view.left_out.isVisible() and view.left_out.text().startswith("Left out: 1")
+    choose(driver, view.left_out, "Count again: tuesday, pull 1, left out because wheels slipped")
+    assert len(findings(driver)[0]) == 1 and not view.left_out.isVisible()
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert findings(driver)[0] == [] and view.left_out.isVisible()
+
+
+def test_columns_and_revision_that_are_corrected_at_once_are_undone_at_once(driver, page):
+    answer_all(driver, page)
+    driver.click(page.take)
+    run = findings(driver)[0][0].evidence
+    window, job = driver.window, driver.window.session.job
+    for _ in range(2):  # asked twice, it is still one that waits
+        window.arrivals.read_anew(run, opened=window.open_import)
+        driver.idle()
+    assert len(window.arrivals.waiting) == 1 and page.fuel.text().startswith("Petrol RON 95")
+    in_hand(driver, page, "IAT")
+    choose(driver, page.answer.unit, "degF")
+    choose(driver, page.revision, "not assigned")
+    driver.click(page.take)
+    driver.idle()
+    assert len(job.runs_of(None)) == 1
+    window.session.go("logs")
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert job.runs_of(None) == []
+    assert findings(driver)[1]["charge_rise"].value == pytest.approx(10.0, abs=0.3)
+
+
+def test_a_doubtful_time_is_answered_and_then_judged(driver, tmp_path):
+    head, *lines = log_text().splitlines()
+    clocks = [f"{int(x) // 60:02d}:{int(x) % 60:02d}" for x in (float(line.split(",")[0]) * 20 for line in lines)]
+    rest = [line.split(",", 1)[1] for line in lines]
+    path = tmp_path / "clock.csv"
+    path.write_text("\n".join([head, *(f"{c},{r}" for c, r in zip(clocks, rest, strict=True))]) + "\n")
+    driver.rung("A1")
+    drop(driver, path)
+    page = driver.window.shown()
+    assert "Time" in [r[0] for r in rows(page)[:4]]
+    in_hand(driver, page, "Time")
+    assert "hours and minutes or minutes and seconds" in page.answer.question.text()
+    assert not page.answer.channel.isEnabled()
+    before = page.arrivals.shown.asked()
+    choose(driver, page.answer.unit, "min")
+    assert page.arrivals.shown.asked() == before - 1
+    assert page.arrivals.shown._part([0]).channel("engine_speed").time_s[1] == 60.0
+    choose(driver, page.answer.unit, "s")
+    driver.click(page.take)
+    mine, _ = findings(driver)
+    assert all(c.doubt is None or c.doubt.about != "time" for p in mine for c in p.log.channels.values())
+    assert driver.window.session.job.log(driver.window.session.job.evidence()[-1].id).span()[1] == 279.0
+
+
+def test_a_bad_file_among_several_stops_none_of_the_others(driver, log, tmp_path):
+    bad, other = tmp_path / "bad.csv", tmp_path / "other.csv"
+    bad.write_bytes(b"")
+    other.write_text(log_text(250))
+    drop(driver, log, bad, other)
+    driver.idle()
+    assert [a.answers.title for a in driver.window.arrivals.waiting] == ["tuesday", "other"]
+    assert "bad.csv" in driver.window.notice.what.text() and driver.window.notice.isVisible()
+
+
+def test_a_job_that_is_dropped_with_logs_is_opened_before_them(empty, demo_path, log):
+    drop(empty, demo_path, log)
+    empty.idle()
+    assert empty.window.session.job.path == demo_path
+    assert [a.answers.title for a in empty.window.arrivals.waiting] == ["tuesday"]

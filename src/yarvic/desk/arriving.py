@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from yarvic.core.errors import FormatError, JobError
+from yarvic.core.errors import FormatError, JobError, YarvicError
 from yarvic.core.formats.arrived import kind_of_file
 from yarvic.desk.views.view import Desk
 from yarvic.state.work import Asked, Progress
@@ -17,6 +17,7 @@ class Arriving:
     def __init__(self, window: Desk) -> None:
         self.window = window
         self._left: list[Path] = []
+        self._at_work = False
 
     def offered(self, event) -> None:
         """Take what holds files."""
@@ -32,9 +33,11 @@ class Arriving:
     def bring(self, paths: Sequence[Path]) -> None:
         """Lead files to their places, one after the other."""
         self._left = [*self._left, *paths]
-        self._next()
+        if not self._at_work:
+            self._next()
 
     def _next(self) -> None:
+        self._at_work = bool(self._left)
         if not self._left:
             return
         path = self._left.pop(0)
@@ -49,14 +52,22 @@ class Arriving:
             f"Looking at {path.name}",
             work,
             lambda kind: self._lead(path, kind),
-            failed=session.failed.emit,
+            failed=self._unknown,
+            ended=self._ended,
             visible=False,
         )
+
+    def _ended(self) -> None:
+        self._at_work = False
+
+    def _unknown(self, error: YarvicError) -> None:
+        self.window.session.failed.emit(error)
+        self._next()
 
     def _lead(self, path: Path, kind: str) -> None:
         window = self.window
         if kind == "job":
-            window.open_job(path)
+            window.open_job(path, opened=self._next)
         elif kind == "image":
             self._image(path)
         elif kind == "mapping":
@@ -65,13 +76,10 @@ class Arriving:
             window.session.go("release")
             window.session.say(f"{path.name} is a release package: check it under Release, Verify.")
         else:
-            window.arrivals.open(path, opened=self._log_came)
+            self._at_work = True
+            window.arrivals.open(path, opened=window.open_import, ended=self._next)
         if kind not in ("log", "job"):
             self._next()
-
-    def _log_came(self) -> None:
-        self.window.open_import()
-        self._next()
 
     def _image(self, path: Path) -> None:
         window = self.window

@@ -6,28 +6,38 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yarvic.core.evidence.mapping import Column, Facts
+from yarvic.core.evidence.clock import MINUTES
+from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.mapping import AFR, Column, Facts
 from yarvic.core.evidence.origin import Reading
 from yarvic.core.evidence.pulls import Pull, find_pulls
 from yarvic.core.evidence.raw import RawColumn
-from yarvic.core.evidence.taking import Understood, asked_beside
+from yarvic.core.evidence.taking import Understood, tells
 from yarvic.core.formats.logs.import_log import Recording
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.fuel import fuel as fuel_by_key
+from yarvic.core.units import units_of
 
 FEW = ("engine_speed", "throttle")
+# The place of the column of time, which is none of the others'.
+TIME_PLACE = -1
 
 
 @dataclass(frozen=True)
 class Answers:
     """What is said of an arrival: its columns, what is known beside them, where it belongs."""
 
+    time: Column
     columns: tuple[Column, ...]
     title: str
     barometer_pa: float | None = None
     fuel: str = ""
     revision: int | None = None
     build: int | None = None
+
+    def column(self, place: int) -> Column:
+        """What is said of the column in a place."""
+        return self.time if place == TIME_PLACE else self.columns[place]
 
     @property
     def facts(self) -> Facts:
@@ -42,6 +52,7 @@ class Arrival:
         self.recording, self.run = recording, run
         self.steps, self.at = [answers], 0
         self._pulls: tuple[Answers, list[Pull]] | None = None
+        self._beside: tuple[Answers, dict[int, str]] | None = None
 
     @property
     def answers(self) -> Answers:
@@ -66,7 +77,16 @@ class Arrival:
     @property
     def understood(self) -> Understood:
         """What its columns are said to mean."""
-        return Understood(self.recording.understood.time, self.answers.columns)
+        return Understood(self.answers.time, self.answers.columns)
+
+    def time_units(self) -> list[tuple[str, str]]:
+        """What its time can be said to count in, and in words."""
+        raw = self.recording.raw
+        if raw.clock == "number":
+            return [(u, u) for u in units_of("time")]
+        if raw.time is not None and raw.time.doubt:
+            return [("s", "s: minutes and seconds"), (MINUTES, f"{MINUTES}: hours and minutes")]
+        return [("s", "s")]
 
     def order(self) -> list[int]:
         """The places of its columns: those that are asked first, then guesses, what is known, what is not understood."""
@@ -74,33 +94,52 @@ class Arrival:
         beside = self.beside()
 
         def rank(n: int) -> tuple[int, float]:
-            c = self.answers.columns[n]
+            c = self.answers.column(n)
             if c.question or n in beside:
                 return 0, c.confidence
             if not c.channel:
                 return 4, 0.0
             return (1 if c.doubtful else 2 if c.how == "guessed" else 3), c.confidence
 
-        return sorted(range(len(self.answers.columns)), key=rank)
+        return sorted(range(TIME_PLACE, len(self.answers.columns)), key=rank)
 
     def asked(self) -> int:
         """How many columns are in doubt."""
-        beside = self.beside()
-        return sum(c.doubtful or n in beside for n, c in enumerate(self.answers.columns))
+        beside, said = self.beside(), self.answers
+        return said.time.doubtful + sum(c.doubtful or n in beside for n, c in enumerate(said.columns))
 
     def beside(self) -> dict[int, str]:
         """What has to be said beside the columns, the barometer or a fuel, by the place of the column that needs it."""
-        return asked_beside(self.understood, self.answers.facts)
+        said = self.answers
+        if self._beside is None or self._beside[0] != said:
+            needs = [
+                n
+                for n, c in enumerate(said.columns)
+                if c.channel and not c.question and (c.unit == AFR or c.reference == "gauge")
+            ]
+            found = {}
+            if needs:
+                log = self._part([n for n, c in enumerate(said.columns) if n in needs or tells(c)])
+                doubts = {n: log.channels[said.columns[n].channel].doubt for n in needs}
+                found = {
+                    n: d.sentence for n, d in doubts.items() if d is not None and d.about in ("reference", "fuel")
+                }
+            self._beside = said, found
+        return self._beside[1]
+
+    def _part(self, places: list[int]) -> Log:
+        """Some of the columns as channels, as they are said to be read."""
+        raw, said = self.recording.raw, self.answers
+        part = replace(raw, columns=[raw.columns[n] for n in places])
+        meant = Understood(said.time, tuple(said.columns[n] for n in places))
+        return Recording(part, self.recording.origin, meant).log(meant, said.facts)
 
     def pulls(self) -> list[Pull]:
         """The pulls in it, by what its engine speed and throttle are said to be."""
-        if self._pulls is None or self._pulls[0].columns != self.answers.columns:
-            raw, columns = self.recording.raw, self.answers.columns
-            few = [n for n, c in enumerate(columns) if c.channel in FEW and c.unit]
-            part = replace(raw, columns=[raw.columns[n] for n in few])
-            meant = Understood(self.understood.time, tuple(columns[n] for n in few))
-            found = find_pulls(Recording(part, self.recording.origin, meant).log(meant)) if few else []
-            self._pulls = self.answers, found
+        said = self.answers
+        if self._pulls is None or (self._pulls[0].columns, self._pulls[0].time) != (said.columns, said.time):
+            few = [n for n, c in enumerate(said.columns) if c.channel in FEW and c.unit]
+            self._pulls = said, find_pulls(self._part(few)) if few else []
         return self._pulls[1]
 
     def reading(self) -> Reading:

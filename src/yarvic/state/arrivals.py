@@ -11,8 +11,10 @@ from psygnal import Signal
 
 from yarvic.core.document import Document
 from yarvic.core.errors import Cancelled, JobError, YarvicError
+from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.job.runs import NewRun
 from yarvic.core.physics.fuel import fuel as fuel_by_key
+from yarvic.core.physics.fuel import fuels
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
@@ -25,6 +27,7 @@ if TYPE_CHECKING:
     from yarvic.state.session import Session
 
 SOURCE = "file"
+Said = tuple[str, "NoteKind", Document]
 
 
 class Arrivals:
@@ -36,7 +39,8 @@ class Arrivals:
         self.session = session
         self.waiting: list[Arrival] = []
         self.at = 0
-        self._done: list[tuple[str, NoteKind, Assigned | Reading | SetAside, str]] = []
+        # How each act is taken back: what is said again of runs, and of which.
+        self._done: list[tuple[list[Said], str]] = []
         session.job_changed.connect(self._job_changed)
         self._opening = session.opening
 
@@ -53,8 +57,10 @@ class Arrivals:
 
     # -- arriving
 
-    def open(self, path: Path, *, opened: Callable[[], None] = lambda: None) -> None:
-        """Read a file beside the window; its recordings then wait to be answered."""
+    def open(
+        self, path: Path, *, opened: Callable[[], None] = lambda: None, ended: Callable[[], None] = lambda: None
+    ) -> None:
+        """Read a file beside the window; its recordings then wait to be answered. `ended` whatever comes of it."""
         from yarvic.core.formats.logs.import_log import read_file
         from yarvic.state.arrival import Arrival
         from yarvic.state.mappings import known_mapping
@@ -63,6 +69,7 @@ class Arrivals:
         session = self.session
         if session.job is None:
             session.failed.emit(JobError("no job is open", remedy="Open the vehicle's job, then drop the log again."))
+            ended()
             return
         request = session.request("reading the file")
 
@@ -80,7 +87,7 @@ class Arrivals:
             self.changed.emit()
             opened()
 
-        session.start(request, f"Reading {path.name}", work, arrive)
+        session.start(request, f"Reading {path.name}", work, arrive, ended=ended)
 
     def _proposed(self, recording: Recording) -> Answers:
         """What is proposed before a person says anything: the working revision, its build, the fuel of the vehicle."""
@@ -90,7 +97,8 @@ class Arrivals:
         assert session.job is not None
         origin = recording.origin
         title = f"{Path(origin.name).stem}, {origin.part}" if origin.part else Path(origin.name).stem
-        return Answers(recording.understood.columns, title[:80], None, "", *self._belongs(origin))
+        time, columns = recording.understood.time, recording.understood.columns
+        return Answers(time, columns, title[:80], None, "", *self._belongs(origin))
 
     def _belongs(self, origin: Origin) -> tuple[int | None, int | None]:
         """The revision and build that a file is from, as far as its time tells: the last flashed before it was begun."""
@@ -123,6 +131,11 @@ class Arrivals:
         session = self.session
         assert session.job is not None
         job = session.job
+        for at, waits in enumerate(self.waiting):
+            if waits.run == run.id:
+                self.look_at(at)
+                opened()
+                return
         request = session.request("reading the run", revision=run.revision_id)
 
         def work(progress: Progress, cancelled: Asked) -> tuple[RawLog, Reading]:
@@ -135,7 +148,7 @@ class Arrivals:
             raw, reading = found
             assert run.origin is not None
             answers = Answers(
-                reading.understood.columns, run.title, reading.barometer_pa,
+                reading.understood.time, reading.understood.columns, run.title, reading.barometer_pa,
                 _fuel_of(reading.stoichiometric_afr, session), run.revision_id, run.build,
             )  # fmt: skip
             self.waiting.append(Arrival(Recording(raw, run.origin, reading.understood), answers, run.id))
@@ -153,16 +166,22 @@ class Arrivals:
             self.changed.emit()
 
     def tell(self, place: int, **said: object) -> None:
-        """Say what a column is. Raises ValueError for what it cannot be."""
+        """Say what a column is, or what the time counts in. Raises ValueError for what it cannot be."""
+        from yarvic.state.arrival import TIME_PLACE
+
         arrival = self.shown
         if arrival is None:
+            return
+        if place == TIME_PLACE:
+            self.say(time=arrival.answers.time.told(**said))
             return
         columns = list(arrival.answers.columns)
         columns[place] = columns[place].told(**said)
         key = columns[place].channel
         for n, other in enumerate(columns):
             if key and n != place and other.channel == key:
-                columns[n] = other.told(channel="")  # one channel, one column: the one that a person names has it
+                # One channel, one column: the one that a person names has it.
+                columns[n] = other.left_aside(f"'{columns[place].name}' was named {CHANNELS[key].title.lower()}")
         if arrival.say(replace(arrival.answers, columns=tuple(columns))):
             self.changed.emit()
 
@@ -176,8 +195,7 @@ class Arrivals:
             return
         raw = replace(arrival.recording.raw, columns=list(arrival.recording.raw.columns))
         understood = understand(raw, mapping, channel_words(), mapping.title or "the mapping")
-        if arrival.say(replace(arrival.answers, columns=understood.columns)):
-            self.changed.emit()
+        self.say(time=understood.time, columns=understood.columns)
 
     def step(self, by: int) -> bool:
         """Undo or redo an answer; whether there was one."""
@@ -233,7 +251,8 @@ class Arrivals:
                 self.waiting.remove(arrival)
                 self.at = max(0, min(self.at, len(self.waiting) - 1))
             if not arrival.run:
-                self._done.append((made[0].id, "set_aside", SetAside(reason="the import was undone"), said.title))
+                undone: Said = (made[0].id, "set_aside", SetAside(reason="the import was undone"))
+                self._done.append(([undone], said.title))
             where = session.name_of(said.revision) if said.revision is not None else "no revision yet"
             session.say(f"{said.title} is in the job, as evidence of {where}.")
             self._after({said.revision, before.revision_id if before is not None else None})
@@ -248,16 +267,17 @@ class Arrivals:
         found = next(e for e in job.evidence() if e.id == run)
         old = job.reading(run)
         assigned = Assigned(revision_id=said.revision, build=said.build)
-        told: list[tuple[str, NoteKind, Document]] = []
+        told: list[Said] = []
+        back: list[Said] = []
         if old is not None and old != reading:
             told.append((run, "reading", reading))
-            self._done.append((run, "reading", old, found.title))
+            back.append((run, "reading", old))
         if (found.revision_id, found.build) != (said.revision, said.build):
             told.append((run, "assigned", assigned))
-            back = Assigned(revision_id=found.revision_id, build=found.build)
-            self._done.append((run, "assigned", back, found.title))
+            back.append((run, "assigned", Assigned(revision_id=found.revision_id, build=found.build)))
         if told:
             job.say_of(told, f"{found.title} is read and assigned otherwise.")
+            self._done.append((back, found.title))
         return [found]
 
     def assign(self, run: Evidence, revision: int | None, build: int | None) -> None:
@@ -299,7 +319,7 @@ class Arrivals:
             else "is left out"
         )
         job.say_of([(run.id, kind, said)], f"{run.title} {what}.")
-        self._done.append((run.id, kind, back, run.title))
+        self._done.append(([(run.id, kind, back)], run.title))
         revisions = {run.revision_id, getattr(said, "revision_id", None)}
         self._after(revisions)
 
@@ -308,12 +328,14 @@ class Arrivals:
         job = self.session.job
         if job is None or not self._done:
             return False
-        run, kind, back, title = self._done.pop()
-        before = next((e.revision_id for e in job.evidence() if e.id == run), None)
-        job.say_of([(run, kind, back)], f"{title}: the last change is undone.")
-        after = next((e.revision_id for e in job.evidence() if e.id == run), None)
+        back, title = self._done[-1]
+        runs = {run for run, _, _ in back}
+        before = {e.revision_id for e in job.evidence() if e.id in runs}
+        job.say_of(back, f"{title}: the last change is undone.")
+        self._done.pop()
+        after = {e.revision_id for e in job.evidence() if e.id in runs}
         self.session.say(f"Undone: what was last said of {title}.")
-        self._after({before, after})
+        self._after(before | after)
         return True
 
     def _after(self, revisions: Sequence[int | None] | set[int | None]) -> None:
@@ -325,7 +347,7 @@ class Arrivals:
 
 
 def _fuel_of(ratio: float | None, session: Session) -> str:
-    """The fuel of the vehicle whose ratio this is; empty where none is."""
+    """The fuel whose ratio this is, one of the vehicle's before others; empty where none is."""
     job = session.job
-    keys = job.sheet.vehicle.fuels.values() if job is not None else ()
+    keys = [*(job.sheet.vehicle.fuels.values() if job is not None else ()), *fuels()]
     return next((k for k in keys if ratio is not None and abs(fuel_by_key(k).stoichiometric_afr - ratio) < 1e-6), "")

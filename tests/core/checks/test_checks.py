@@ -18,6 +18,7 @@ from yarvic.core.errors import FormatError
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Channel, Doubt, Log
 from yarvic.core.evidence.pulls import Pull
+from yarvic.core.evidence.taking import NO_BAROMETER
 from yarvic.core.units import UNITS
 
 T = np.arange(0.0, 10.0, 0.02)
@@ -276,6 +277,12 @@ def test_a_zero_that_is_not_known_leaves_the_difference_to_the_target():
     one = {**data.log.channels, "boost_pressure": both["boost_pressure"]}
     found = {f.check: f.severity for f in boost(replace(data, log=Log(one)))}
     assert set(found.values()) == {NO_DATA}
+    other = replace(both["boost_target"], doubt=Doubt("reference", NO_BAROMETER))
+    two = {f.check: f.severity for f in boost(replace(data, log=Log({**one, "boost_target": other})))}
+    assert set(two.values()) == {NO_DATA}  # one is gauge over no barometer, the other nobody knows
+    far = {**both, "boost_target": replace(both["boost_target"], values=both["boost_target"].values - 97e3)}
+    apart = {f.check: f.severity for f in boost(replace(data, log=Log({**data.log.channels, **far})))}
+    assert set(apart.values()) == {NO_DATA}
 
 
 def test_spread_between_cylinders():

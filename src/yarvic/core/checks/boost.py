@@ -7,6 +7,11 @@ import numpy as np
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
 from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.taking import NO_BAROMETER
+from yarvic.core.physics import FloatArray
+
+# Half the lowest barometer: further apart than this, two pressures of unknown zero may have two. Our choice.
+MOST_APART_PA = 45e3
 
 
 def boost(data: PullEvidence) -> list[Finding]:
@@ -19,9 +24,8 @@ def _against_target(data: PullEvidence, key: str) -> list[Finding]:
     try:
         t, pressure = data.series(key, despite="reference")
         data.series("boost_target", despite="reference")  # not known without a target to hold it against
-        if (data.log.channel(key).doubt is None) != (data.log.channel("boost_target").doubt is None):
-            raise EvidenceError("of pressure and target only one is known to be absolute")
         target = data.log.at("boost_target", t)
+        _from_one_zero(data, key, pressure - target)
     except EvidenceError as error:
         return [data.not_known(c, str(error), key) for c in ("boost_overshoot", "boost_shortfall")]
     reached = np.flatnonzero(pressure >= data.limits.sensor["boost_reached"] * target)
@@ -47,6 +51,18 @@ def _against_target(data: PullEvidence, key: str) -> list[Finding]:
         )
     )
     return findings
+
+
+def _from_one_zero(data: PullEvidence, key: str, apart_pa: FloatArray) -> None:
+    """Raises EvidenceError unless pressure and target are known to count from the same zero, wherever that is."""
+    doubts = [data.log.channel(k).doubt for k in (key, "boost_target")]
+    if doubts[0] != doubts[1]:
+        raise EvidenceError("pressure and target may be counted from different zeros")
+    if doubts[0] is None or doubts[0].sentence == NO_BAROMETER:
+        return
+    # Neither is known: one absolute and one gauge would lie a barometer apart.
+    if not abs(float(np.nanmedian(apart_pa))) < MOST_APART_PA:
+        raise EvidenceError("pressure and target lie so far apart that one may be absolute and the other gauge")
 
 
 def _shortfall(reached: bool, error_pa: float) -> str:

@@ -12,6 +12,7 @@ from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.run import check_log, families_of, summarize
 from yarvic.core.errors import FormatError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary
+from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Column, Facts, Mapping
 from yarvic.core.evidence.problems import problems
 from yarvic.core.formats.logs.import_log import Imported, import_logs
@@ -61,7 +62,7 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
         "problems": [p.sentence for p in problems(found.log)],
         "notes": list(found.log.notes),
         "not_asked": [f for f in families_of(by.engine) if f not in judged],
-        "columns": [_column(c) for c in (found.understood.time, *found.understood.columns)],
+        "columns": [_column(c, found.log) for c in (found.understood.time, *found.understood.columns)],
         "checks": [
             {
                 "check": s.check,
@@ -78,8 +79,11 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
     }
 
 
-def _column(c: Column) -> dict[str, Any]:
-    """How a column was read: one that a person confirmed was used as it was told."""
+def _column(c: Column, log: Log) -> dict[str, Any]:
+    """How a column was read, and what is asked of it, or has to be known beside it; a confirmed one was used as told."""
+    channel = log.channels.get(c.channel)
+    doubt = channel.doubt if channel is not None else None
+    beside = doubt.sentence if doubt is not None and doubt.about in ("reference", "fuel") else ""
     return {
         "name": c.name,
         "channel": c.channel,
@@ -87,7 +91,7 @@ def _column(c: Column) -> dict[str, Any]:
         "how": "used" if c.how == "confirmed" else c.how,
         "confidence": c.confidence,
         "reason": c.reason,
-        "question": c.question,
+        "question": c.question or beside,
     }
 
 

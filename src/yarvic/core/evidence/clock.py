@@ -22,6 +22,8 @@ EPOCH_S = (1.0e9, 4.0e9)
 LEAST_STEP_S, MOST_STEP_S = 2e-4, 5.0
 FASTEST_RPM_S = 40_000.0
 SLOWEST_PULL_RPM_S = 15.0
+# What a person says of a clock of two numbers that shows hours and minutes.
+MINUTES = "min"
 # Counters of loggers end here: of 16, 24 and 32 bits.
 _WRAPS = (2.0**16, 2.0**24, 2.0**31, 2.0**32)
 # Time that falls back by more than this share of what it had counted begins a new recording.
@@ -70,7 +72,8 @@ def seconds(values: FloatArray, column: Column, raw: RawLog) -> FloatArray:
     """Stamps as they stand in the file, in s; those that count from 1970 are counted from the first of the log."""
     assert raw.time is not None
     if raw.clock != "number":
-        return values
+        # Two numbers are read as minutes and seconds; where a person says minutes, they are hours and minutes.
+        return values * unit(MINUTES).factor if column.unit == MINUTES else values
     factor = unit(column.unit).factor
     first = float(raw.time.values[0]) if raw.time.values.size else 0.0
     if abs(first * factor) >= EPOCH_S[0] and abs(first * factor) <= MOST_TIME_S:

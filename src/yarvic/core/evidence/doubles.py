@@ -13,7 +13,7 @@ from yarvic.core.evidence.raw import RawColumn, RawLog
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import unit
 
-# Two columns show the same where half of their numbers are within this share of their span. Our choice.
+# Two columns show the same where nine in ten of their numbers are within this share of their span. Our choice.
 SAME = 0.03
 
 
@@ -50,17 +50,7 @@ def _settle(group: list[_Of], found: list[Column]) -> None:
         if o is best:
             continue
         why = f"names {CHANNELS[o.meant.channel].title.lower()} as '{best.meant.name}' does, which was taken"
-        found[o.place] = o.meant.changed(
-            channel="",
-            unit="",
-            reference="",
-            sign=1,
-            how="not_understood",
-            confidence=0.0,
-            reason=why,
-            question="",
-            about="",
-        )
+        found[o.place] = o.meant.left_aside(why)
     if differs and best.meant.how != "confirmed" and not best.meant.question:
         others = " and ".join(f"'{o.meant.name}'" for o in differs[:2])
         question = f"{others} names the same and shows something else: say which one it is"
@@ -69,12 +59,8 @@ def _settle(group: list[_Of], found: list[Column]) -> None:
 
 def _alike(one: _Of, other: _Of) -> bool:
     """Whether two columns show the same, as far as what is known of them says; a zero that is elsewhere does not count."""
-    if one.meant.question or other.meant.question or one.raw.values.shape != other.raw.values.shape:
-        return one.raw.values.shape == other.raw.values.shape and _same_shape(one, other)
-    return _same_shape(one, other)
-
-
-def _same_shape(one: _Of, other: _Of) -> bool:
+    if one.raw.values.shape != other.raw.values.shape:
+        return False
     a, b = _canonical(one), _canonical(other)
     good = np.isfinite(a) & np.isfinite(b)
     if not good.any():
@@ -109,5 +95,6 @@ def _first_of_several(found: list[Column]) -> None:
     for family, places in families.items():
         first = min(places, key=lambda i: (len(found[i].channel), found[i].channel))
         which = CHANNELS[found[first].channel].which.replace("_", " ")
-        reason = f"{found[first].reason}; {which} stands for the first of {len(places)}"
+        first_of = f"the first of {len(places)}" if len(places) > 1 else "the only one there is"
+        reason = f"{found[first].reason}; {which} stands for {first_of}"
         found[first] = found[first].changed(channel=family, reason=reason)

@@ -89,6 +89,13 @@ class Column(Document):
         values["reason"] = "as confirmed" if values["how"] == "confirmed" else values["reason"]
         return Column(**values)
 
+    def left_aside(self, reason: str) -> Column:
+        """The column kept under its own name, as one that is not understood."""
+        return self.changed(
+            channel="", unit="", reference="", sign=1, how="not_understood", confidence=0.0, reason=reason,
+            question="", about="",
+        )  # fmt: skip
+
     @property
     def unit_in_words(self) -> str:
         """Its unit with what a pressure is counted from."""

@@ -23,6 +23,8 @@ from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
 from yarvic.core.units import CANONICAL, unit
 
 UNKNOWN = "unknown quantity"
+# By these a gauge pressure becomes absolute.
+_TELLING = frozenset({"ambient_pressure", "engine_speed", "boost_pressure"})
 # An air-fuel ratio beside a lambda shows its fuel, where their ratio stays alike within this share over so many rows.
 ALIKE, MOST_ALIKE_OF = 0.015, 20
 NO_BAROMETER = "is gauge pressure, and no barometer was logged: state it with the import"
@@ -62,7 +64,7 @@ def understand(
         told, columns = _confirmed(raw, known, columns, words, source)
     columns = settle_doubles(raw, columns)
     time = stamps(raw, _engine_speed(raw, columns))
-    if told is not None and raw.clock == "number" and told.unit:
+    if told is not None and told.unit and (raw.clock == "number" or (time.question and told.how == "confirmed")):
         time = told
     return Understood(time, tuple(columns))
 
@@ -224,32 +226,10 @@ def _seconds(raw: RawLog, time: Column, source: str) -> FloatArray:
     return found
 
 
-def asked_beside(understood: Understood, facts: Facts) -> dict[int, str]:
-    """What has to be known beside the file before columns may be judged by, by their place: barometer, fuel."""
-    keys = {c.channel for c in understood.columns if not c.question}
-    tells = "ambient_pressure" in keys or any(
-        c.reference == "absolute" and CHANNELS[c.channel].family == "boost_pressure"
-        for c in understood.columns
-        if c.channel in CHANNELS and not c.question
-    )
-    found = {}
-    for n, c in enumerate(understood.columns):
-        kind = CHANNELS.get(c.channel)
-        if kind is None or c.question:
-            continue
-        if c.reference == "gauge" and kind.reference == "absolute" and facts.barometer_pa is None and not tells:
-            found[n] = NO_BAROMETER
-        elif (
-            c.unit == AFR
-            and not (c.stoichiometric_afr or facts.stoichiometric_afr)
-            and not _lambda_beside(c, understood)
-        ):
-            found[n] = NO_FUEL
-    return found
-
-
-def _lambda_beside(ratio: Column, understood: Understood) -> bool:
-    return any(c.unit == "lambda" and not c.question and c is not ratio for c in understood.columns)
+def tells(column: Column) -> bool:
+    """Whether other columns are read by this one: a gauge pressure by a barometer, a ratio by the lambda beside it."""
+    kind = CHANNELS.get(column.channel)
+    return kind is not None and (kind.family in _TELLING or kind.quantity == "mixture")
 
 
 def _channel(key: str, raw: RawColumn, meant: Column, times: FloatArray, stoichiometric: float | None) -> Channel:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from yarvic.core.evidence.origin import Heads, NoteKind, Origin, Reading
 
 EVIDENCE = "evidence"
-FROM_FILE = "file"
+NOTES = "what was said of runs"
 
 
 def _topic(revision_id: int | None) -> str:
@@ -30,8 +30,6 @@ def _topic(revision_id: int | None) -> str:
 
 
 MOST_LOGS = 24  # kept in memory; what is looked at, its reference, and what is judged beside them
-# Channels that say how others are to be read: by them a gauge pressure becomes absolute, a ratio a lambda.
-_TELLING = ("ambient_pressure", "engine_speed", "boost_pressure", "lambda_measured", "lambda_target")
 
 
 @dataclass(frozen=True)
@@ -65,14 +63,7 @@ class Runs(Records):
         return list(self._remember(_topic(revision_id), read))
 
     def _read_evidence(self, where: str = "", values: tuple[int | None, ...] = ()) -> list[Evidence]:
-        notes: dict[str, list[tuple[int, str, str]]] = {}
-        for number, evidence_id, kind, text in self._records(
-            lambda *row: row,
-            (int, str, str, str),
-            "SELECT id, evidence_id, kind, CASE WHEN kind IN ('header', 'reading') THEN '' ELSE document END"
-            " FROM evidence_note ORDER BY id",
-        ):
-            notes.setdefault(evidence_id, []).append((number, kind, text))
+        notes = self._notes()
 
         def evidence(*entries: Any) -> Evidence:
             text = entries[-1]
@@ -88,6 +79,21 @@ class Runs(Records):
             f"SELECT {columns} FROM evidence {where} ORDER BY rowid",  # noqa: S608
             *values,
         )
+
+    def _notes(self) -> dict[str, list[tuple[int, str, str]]]:
+        """What was said of each run, without the long documents. Notes are only ever added: the new ones are read."""
+        with self._turn:
+            known: dict[str, list[tuple[int, str, str]]] = self._kept.setdefault(NOTES, {})
+            last = max((notes[-1][0] for notes in known.values()), default=0)
+            for number, evidence_id, kind, text in self._records(
+                lambda *row: row,
+                (int, str, str, str),
+                "SELECT id, evidence_id, kind, CASE WHEN kind IN ('header', 'reading') THEN '' ELSE document END"
+                " FROM evidence_note WHERE id > ? ORDER BY id",
+                last,
+            ):
+                known.setdefault(evidence_id, []).append((number, kind, text))
+            return known
 
     def _with_notes(self, run: Evidence, notes: Iterable[tuple[int, str, str]]) -> Evidence:
         """A run with what was said of it since."""
@@ -285,25 +291,24 @@ class Runs(Records):
 
     def _read_by(self, evidence_id: str, reading: Reading, rows: list[Any], keys: Iterable[str] | None) -> Log:
         """The log of a run from a file: its columns as they were stored, read by what they are said to mean."""
-        from yarvic.core.evidence.taking import take
+        from yarvic.core.evidence.taking import take, tells
 
         heads = self.heads(evidence_id)
         if heads is None or len(reading.mapping.columns) != len(heads.columns) + 1:
             raise self._misfit()
         understood = reading.understood
-        wanted = None if keys is None else {*keys, *_TELLING}
+        wanted = None if keys is None else set(keys)
         chosen = [
             n
             for n, c in enumerate(understood.columns)
-            if wanted is None or (c.channel or heads.columns[n].name) in wanted
+            if wanted is None or (c.channel or heads.columns[n].name) in wanted or tells(c)
         ]
         meant = replace(understood, columns=tuple(understood.columns[n] for n in chosen))
         raw = self._raw(evidence_id, heads, rows, chosen)
         log = take(raw, meant, reading.facts, f"{self.path.name}, {evidence_id}")
-        if keys is None:
+        if wanted is None:
             return log
-        asked = set(keys)
-        return replace(log, channels={k: c for k, c in log.channels.items() if k in asked})
+        return replace(log, channels={k: c for k, c in log.channels.items() if k in wanted})
 
     def _places(self, evidence_id: str) -> list[Any]:
         rows = self._rows(

@@ -96,7 +96,7 @@ def _column(found: Field, name: str, unit: str, place: int, section: Section) ->
 
 
 def _time_places(section: Section) -> list[int]:
-    """Where columns stand that are named as time, those first that name nothing but it."""
+    """Where columns stand that are named as time."""
     words = dictionary()
     found = []
     for place, name in enumerate(section.names):
@@ -132,7 +132,9 @@ def _time(section: Section, places: list[int], notes: list[str]) -> tuple[RawCol
     rising = [(p, v) for p, v in numbers if v.size and np.nanmax(v, initial=-np.inf) > np.nanmin(v, initial=np.inf)]
     if rising or (numbers and not stamped):
         place, values = max(rising or numbers, key=lambda n: np.unique(n[1][:2000]).size)
-        return _time_column(section, place, values, notes), "number", ""
+        # A date beside numbers that count still says when the log was begun.
+        started = next((s.started for _, s in stamped if s.started), "")
+        return _time_column(section, place, values, notes), "number", started
     if not stamped:
         return None, "number", ""
     place, stamps = max(stamped, key=lambda s: (s[1].clock == "date", np.unique(s[1].seconds[:2000]).size))

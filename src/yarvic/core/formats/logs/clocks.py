@@ -48,7 +48,8 @@ def read_stamps(texts: polars.Series, *, minutes_first: bool = False) -> Stamps 
         clock, doubt = _of_day(hour, minute, second, fraction, half, minutes_first)
         if days is not None:
             # Counted from the first day: seconds since 1970 leave few digits for what is behind the point.
-            clock = clock + (days - np.nanmin(days)) * _DAY
+            # In doubt, what is counted as seconds may be minutes (`evidence.clock.seconds`), of which a day has fewer.
+            clock = clock + (days - np.nanmin(days)) * (_DAY / 60.0 if doubt else _DAY)
         else:
             falls = np.diff(np.nan_to_num(clock)) < -0.5 * _DAY
             clock = clock + np.concatenate(([0.0], np.cumsum(falls))) * _DAY

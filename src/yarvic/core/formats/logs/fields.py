@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -157,8 +156,3 @@ def _states(texts: polars.Series) -> Field:
     places = {str(w): float(i) for i, w in enumerate(words)}
     values = short.replace_strict(places, default=None, return_dtype=pl.Float64) if places else short.cast(pl.Float64)
     return Field(numeric(values), tuple(in_plain(w) for w in places) or ("…",))
-
-
-def spelled(text: str) -> str:
-    """A field without blanks and quotes around it."""
-    return re.sub(r"^[\s\"']+|[\s\"']+$", "", text)

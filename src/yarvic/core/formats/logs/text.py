@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any
 
 from yarvic.core.errors import FormatError, times
 from yarvic.core.formats.logs.decoding import encoding_of
-from yarvic.core.formats.logs.fields import convert
 from yarvic.core.formats.logs.structure import SPACES, Structure, fields_of, find_structure, is_value
 from yarvic.core.reading import check_memory
 
@@ -56,7 +55,7 @@ def read_sections(source: Path | bytes, name: str, size: int) -> list[Section]:
     numbers = sum(len(fields_of(line, found.separator)) for line in sample)
     check_memory(size * numbers / max(sum(map(len, sample)), 1) * BYTES_PER_NUMBER, name)
     if encoding in ("utf-8", "utf-8-sig") and found.separator != SPACES and not found.mixed:
-        fast = _at_once(source, found, text, whole=len(head) == size)
+        fast = _at_once(source, found, text)
         if fast is not None:
             return [fast]
     check_memory(size * BYTES_PER_BYTE, name)
@@ -79,7 +78,7 @@ def _all(source: Path | bytes, encoding: str, name: str) -> str:
         return data.decode(encoding, errors="replace")
 
 
-def _at_once(source: Path | bytes, found: Structure, head: str, *, whole: bool) -> Section | None:
+def _at_once(source: Path | bytes, found: Structure, head: str) -> Section | None:
     """The whole file through polars: as numbers, or as texts where they turn out otherwise further down.
 
     None where something else than rows of one width stands there: then it is read line by line.
@@ -286,17 +285,5 @@ def _as_section(part: _Part, found: Structure, notes: list[str]) -> Section:
         pl.Series(str(n), [row[n] if n < len(row) else None for row in part.rows], dtype=pl.String)
         for n in range(width)
     ]
-    commas = found.decimal_comma
-    if found.mixed:
-        commas = False
-    made = Section(part.names, part.units, columns, commas, part.lines, list(notes), found.facts)
-    return made
-
-
-def convert_column(section: Section, place: int) -> Any:
-    """One column of a section, taken out of it, as numbers or states."""
-    import polars as pl
-
-    series = section.columns[place]
-    section.columns[place] = pl.Series(str(place), [], dtype=pl.Null)
-    return convert(series, decimal_comma=section.decimal_comma)
+    commas = found.decimal_comma and not found.mixed
+    return Section(part.names, part.units, columns, commas, part.lines, list(notes), found.facts)

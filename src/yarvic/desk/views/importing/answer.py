@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCompleter, QFrame, QVBoxLayout
 
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.dictionary import read_header
+from yarvic.core.evidence.dictionary import TIME, read_header
 from yarvic.core.evidence.mapping import AFR, Column
 from yarvic.core.units import units_of
 from yarvic.desk.views.importing.columns import doubt_of, read_as
@@ -27,6 +27,7 @@ class Answer(QFrame):
         self.setObjectName("sheet")
         self._tell, self._onward = tell, onward
         self._column: Column | None = None
+        self._times: list[tuple[str, str]] = []
         self.name = label("", "title")
         self.question = label("", "fault", wrap=True)
         self.channel = Line("Read as", self._channel, 190, "a channel, such as Boost pressure")
@@ -61,9 +62,9 @@ class Answer(QFrame):
         )
         column.addWidget(self.channel.fault)
 
-    def show_column(self, column: Column | None, beside: str = "") -> None:
-        """Show another column, or what was said of it."""
-        self._column = column
+    def show_column(self, column: Column | None, beside: str = "", times: Sequence[tuple[str, str]] = ()) -> None:
+        """Show another column, or what was said of it; `times`: what the time can be said to count in."""
+        self._column, self._times = column, list(times)
         for widget in (self.channel, self.unit, self.reference, self.sign, self.aside, self.confirm):
             widget.setEnabled(column is not None)
         if column is None:
@@ -77,16 +78,21 @@ class Answer(QFrame):
         style = self.question.style()
         if style is not None:
             style.polish(self.question)
-        self.channel.show_text(read_as(column) if kind is not None else "")
+        is_time = column.channel == TIME
+        self.channel.show_text(read_as(column) if kind is not None or is_time else "")
+        self.channel.setEnabled(not is_time)
+        self.aside.setEnabled(not is_time)
         show_choice(self.unit, column.unit or "unit?")
         show_choice(self.reference, column.reference or "counted from?")
         show_choice(self.sign, "other way" if column.sign == -1 else "sign as it stands")
-        self.unit.setVisible(kind is not None)
+        self.unit.setVisible(kind is not None or is_time)
         self.reference.setVisible(kind is not None and kind.reference == "absolute")
         self.sign.setVisible(kind is not None and bool(kind.sign))
-        self.confirm.setEnabled(bool(kind is not None and column.unit) and column.how != "confirmed")
+        self.confirm.setEnabled(bool((kind is not None or is_time) and column.unit) and column.how != "confirmed")
 
     def _units(self) -> list[tuple[str, str]]:
+        if self._column is not None and self._column.channel == TIME:
+            return self._times
         kind = CHANNELS.get(self._column.channel) if self._column is not None else None
         if kind is None:
             return []

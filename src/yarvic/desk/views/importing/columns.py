@@ -10,19 +10,24 @@ from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
 from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.dictionary import TIME
 from yarvic.core.evidence.mapping import Column
 from yarvic.desk.theme import tokens
-from yarvic.state.arrival import Arrival, glance
+from yarvic.state.arrival import TIME_PLACE, Arrival, glance
 
 HEADS = ("Column", "Trace", "Read as", "Unit", "Doubt or reason")
 NAME, TRACE, READ_AS, UNIT, DOUBT = range(5)
 WIDTHS = (170, 110, 160, 108)
 ROW_PX = 26
+# The doubt has this width where there is room, and the other columns keep this share of theirs.
+DOUBT_PX, LEAST_SHARE = 240, 0.66
 STATES = {"used": "known", "guessed": "guess", "confirmed": "confirmed", "not_understood": "left aside"}
 
 
 def read_as(column: Column) -> str:
     """What a column is read as, in words."""
+    if column.channel == TIME:
+        return "Time"
     kind = CHANNELS.get(column.channel)
     return kind.title if kind is not None else "left aside"
 
@@ -61,7 +66,7 @@ class ColumnModel(QAbstractTableModel):
         if self.arrival is None or not 0 <= row < len(self.order):
             return None
         place = self.order[row]
-        return place, self.arrival.answers.columns[place]
+        return place, self.arrival.answers.column(place)
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
         """A row for each column."""
@@ -111,7 +116,11 @@ class TraceDelegate(QStyledItemDelegate):
         found = self.model.column_at(index.row())
         if painter is None or found is None or self.model.arrival is None:
             return
-        values = glance(self.model.arrival.recording.raw.columns[found[0]])
+        raw = self.model.arrival.recording.raw
+        column = raw.time if found[0] == TIME_PLACE else raw.columns[found[0]]
+        if column is None:
+            return
+        values = glance(column)
         good = np.isfinite(values)
         if np.count_nonzero(good) < 2:
             return
@@ -153,5 +162,15 @@ class ColumnTable(QTableView):
         horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         horizontal.setStretchLastSection(True)
         horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        self._wide = 0
+
+    def resizeEvent(self, event) -> None:
+        """Where the list is narrow the other columns give way, so that the doubt can be read."""
+        super().resizeEvent(event)
+        viewport = self.viewport()
+        if viewport is None or viewport.width() == self._wide:
+            return
+        self._wide = viewport.width()
+        share = min(1.0, max(LEAST_SHARE, (self._wide - DOUBT_PX) / sum(WIDTHS)))
         for section, width in enumerate(WIDTHS):
-            self.setColumnWidth(section, width)
+            self.setColumnWidth(section, int(width * share))

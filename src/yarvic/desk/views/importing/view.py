@@ -46,15 +46,21 @@ class ImportView(View):
         self.answer = Answer(self._tell, self._next_doubt)
         self.column.addWidget(self.answer)
         self.title = Line("Title of the run", lambda t: self.arrivals.say(title=t.strip()[:80]), 190)
-        self.barometer = Line("Barometer", self._barometer, 96, "such as 970 mbar")
+        self.barometer = Line("Barometer", self._barometer, 130, "such as 970 mbar")
         self.fuel = choice("Fuel of a ratio", self._fuels, lambda k: self.arrivals.say(fuel=k))
         self.revision = choice("Revision", self._revisions, self._revision)
         self.build = choice("Build", self._builds, lambda b: self.arrivals.say(build=int(b)))
         self.take = act("Import", self.arrivals.accept)
         self.column.addLayout(
             row(
-                label("Title", "quiet"), self.title, label("Barometer", "quiet"), self.barometer,
-                label("Fuel", "quiet"), self.fuel, label("Belongs to", "quiet"), self.revision, self.build, None, spacing=6,
+                label("Title", "quiet"), self.title, label("Belongs to", "quiet"), self.revision, self.build, None,
+                spacing=6,
+            )
+        )  # fmt: skip
+        self.column.addLayout(
+            row(
+                label("Barometer", "quiet"), self.barometer, label("Fuel of a ratio", "quiet"), self.fuel, None,
+                spacing=6,
             )
         )  # fmt: skip
         self.column.addWidget(self.barometer.fault)
@@ -155,7 +161,9 @@ class ImportView(View):
         if found is None:
             self.answer.show_column(None)
         else:
-            self.answer.show_column(found[1], self.table.columns.beside.get(found[0], ""))
+            arrival = self.arrivals.shown
+            times = arrival.time_units() if arrival is not None else ()
+            self.answer.show_column(found[1], self.table.columns.beside.get(found[0], ""), times)
 
     # -- answering
 

@@ -1,13 +1,31 @@
-"""Setting a pull aside: a word that opens a line for the reason."""
+"""Setting a pull aside: a word that opens a line for the reason; and the way back."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
+from yarvic.core.job.model import Evidence
 from yarvic.desk.widgets.words import word
+
+
+def title_of(run: Evidence, pull: int | None) -> str:
+    """A run, or one of its pulls, in words."""
+    return run.title if pull is None else f"{run.title}, pull {pull + 1}"
+
+
+def left_out(
+    runs: Iterable[Evidence], count_again: Callable[[Evidence, int | None], None]
+) -> list[tuple[str, Callable[[], None]]]:
+    """What of some runs is left out with the reason, each with what lets it count again."""
+    return [
+        (f"Count again: {title_of(run, pull)}, left out because {why}", partial(count_again, run, pull))
+        for run in runs
+        for pull, why in run.aside.items()
+    ]
 
 
 class SetAsideForm(QWidget):

@@ -18,7 +18,7 @@ from yarvic.core.job.model import Evidence, parts_on
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.logs.aside import SetAsideForm
+from yarvic.desk.views.logs.aside import SetAsideForm, left_out, title_of
 from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track, lanes_of
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import sheet
@@ -47,6 +47,8 @@ class LogsView(View):
         self.head.insertWidget(2, self.import_word)
         self.arrived = chooser("Runs that belong to no revision yet", self._arrived)
         self.head.insertWidget(3, self.arrived)
+        self.left_out = chooser("Pulls that are left out: choose one to count it again", self._left_out)
+        self.head.insertWidget(4, self.left_out)
         self.reading = label("", "quiet")
         self.columns_word = word("Columns", self._columns)
         self.aside = SetAsideForm(self._set_aside)
@@ -59,7 +61,6 @@ class LogsView(View):
                 self.ghost,
                 self.whole,
                 None,
-                self.reading,
                 spacing=2,
             )
         )
@@ -74,7 +75,10 @@ class LogsView(View):
         self.empty = Empty("Go to Dyno", partial(session.go, "dyno"))
         self.column.addWidget(self.empty, 1)
         self.caption = label("", "caption", wrap=True)
-        self.column.addWidget(self.caption)
+        below = row(self.caption, self.reading, spacing=12)
+        below.setStretch(0, 1)
+        below.setAlignment(self.reading, Qt.AlignmentFlag.AlignTop)
+        self.column.addLayout(below)
         self.tracks: list[Track] = []
         self._cursor: float | None = None
         self.sheet.scene().sigMouseMoved.connect(self._mouse)
@@ -120,6 +124,9 @@ class LogsView(View):
         waiting = len(job.runs_of(None)) if job is not None else 0
         show_choice(self.arrived, f"Arrived, not assigned: {waiting}" if waiting else "")
         self.arrived.setVisible(waiting > 0)
+        out = len(self._left_out())
+        show_choice(self.left_out, f"Left out: {out}" if out else "")
+        self.left_out.setVisible(out > 0)
         shown = self.shown()
         self.columns_word.setVisible(shown is not None and shown.evidence.origin is not None)
         self.aside.setVisible(shown is not None)
@@ -128,6 +135,17 @@ class LogsView(View):
         job = self.session.job
         runs = job.runs_of(None) if job is not None else []
         return [(r.title, partial(self._read_anew, r)) for r in runs]
+
+    def _left_out(self) -> list[tuple[str, Callable[[], None]]]:
+        """What of the evidence of the working revision is left out, why, and the way back."""
+        job, revision = self.session.job, self.session.evidence_revision()
+        if job is None or revision is None:
+            return []
+        return left_out(job.runs_of(revision.id), self._count_again)
+
+    def _count_again(self, run: Evidence, pull: int | None) -> None:
+        self.window_.arrivals.take_back(run, pull)
+        self.session.say(f"{title_of(run, pull)} counts again. Ctrl+Z undoes it.")
 
     def _read_anew(self, run: Evidence) -> None:
         self.window_.arrivals.read_anew(run, opened=self.window_.open_import)
