@@ -14,7 +14,7 @@ from typing import Annotated, Any
 import typer
 
 from yarvic import __version__
-from yarvic.core.errors import YarvicError, in_plain
+from yarvic.core.errors import UnitError, YarvicError, in_plain
 
 app = typer.Typer(
     help="The calibrator's bench.", no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False
@@ -160,6 +160,85 @@ def _of_job(path: Path) -> tuple[tuple[Any, ...] | None, Any]:
 
 
 @app.command()
+def dyno(
+    files: list[Path],
+    standard: Annotated[
+        str,
+        typer.Option(help="none, std, sae-j1349, din-70020, iso-1585 or jis-d1001; as measured where none is named."),
+    ] = "",
+    basis: Annotated[str, typer.Option(help="wheel or crank, where the sheet does not say.")] = "",
+    corrected: Annotated[str, typer.Option(help="The standard its numbers have already; none as measured.")] = "",
+    ratio: Annotated[str, typer.Option(help="Engine speed for road speed, such as '42.5 rpm per km/h'.")] = "",
+    temperature: Annotated[str, typer.Option(help="Of the air, such as 25C.")] = "",
+    pressure: Annotated[str, typer.Option(help="Of the station, such as 954mbar.")] = "",
+    humidity: Annotated[str, typer.Option(help="Relative, such as 40%.")] = "",
+    altitude: Annotated[str, typer.Option(help="Of the dyno, such as 430m.")] = "",
+    mapping: Annotated[Path | None, typer.Option(help="What the columns mean, as confirmed: a TOML file.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Read dyno sheets: curves of power and torque over a speed, as CSV, XLSX, Parquet or packed."""
+    from yarvic.core.checks.of_sheet import Told, check_standard, read_sheet
+    from yarvic.core.formats.mapping_file import read_mapping
+    from yarvic.core.units import parse_gearing, parse_measure
+    from yarvic.state.shop import channel_words
+
+    check_standard(standard)
+    check_standard(corrected)
+    if basis not in ("", "wheel", "crank"):
+        raise UnitError(f"basis {basis!r} is unknown", remedy="Say wheel or crank.")
+    weather = {
+        "temperature_k": parse_measure(temperature, "temperature") if temperature else None,
+        "pressure_pa": parse_measure(pressure, "pressure") if pressure else None,
+        "relative_humidity": parse_measure(humidity, "ratio") if humidity else None,
+    }
+    curve = {
+        "basis": basis,
+        "corrected_by": corrected,
+        "rpm_per_m_s": parse_gearing(ratio) if ratio else None,
+    }
+    told = Told(
+        standard,
+        {k: v for k, v in curve.items() if v},
+        {k: v for k, v in weather.items() if v is not None},
+        parse_measure(altitude, "length") if altitude else None,
+        read_mapping(mapping) if mapping is not None else None,
+        words=channel_words(),
+    )
+    document = [each for path in files for each in read_sheet(path, told)]
+    if as_json:
+        _print_json(document)
+    else:
+        for entry in document:
+            _tell_sheet(entry)
+    faulty, open_ = (any(entry[key] for entry in document) for key in ("faults", "questions"))
+    raise typer.Exit(STOPS if faulty else LACKS_DATA if open_ else PASSES)
+
+
+def _tell_sheet(entry: dict[str, Any]) -> None:
+    from yarvic.core.physics.correction import title
+
+    run, curve = f", {entry['run']}" if entry["run"] else "", entry["curve"]
+    _tell(f"{entry['file']}{run}")
+    if curve is not None:
+        by = title(entry["standard"]) + (f", factor {curve['factor']:.3f}" if curve["factor"] is not None else "")
+        _tell(
+            f"  at the {entry['basis']}, {by}: {curve['peak_power_w'] / 1e3:.1f} kW at {curve['peak_power_rpm']:,.0f} rpm,"
+            f" {curve['peak_torque_nm']:.1f} N m at {curve['peak_torque_rpm']:,.0f} rpm"
+        )
+    for word, key in (("fault", "faults"), ("asked", "questions"), ("note", "notes")):
+        for sentence in entry[key]:
+            _tell(f"  {word:8} {sentence}")
+    for warning in curve["warnings"] if curve is not None else ():
+        _tell(f"  note     {warning}")
+    for c in entry["columns"]:
+        if c["question"]:
+            _tell(f"  asked    {c['name']}: {c['question']}")
+    left = [f"{c['name']} ({c['reason']})" for c in entry["columns"] if c["how"] == "not_understood"]
+    if left:
+        _tell(f"  not used: {', '.join(left)}")
+
+
+@app.command()
 def correct(
     standard: Annotated[str, typer.Option(help="none, std, sae-j1349, din-70020, iso-1585 or jis-d1001.")],
     temperature: Annotated[str, typer.Option(help="With its unit, such as 25C.")],
@@ -168,7 +247,7 @@ def correct(
     as_json: AsJson = False,
 ) -> None:
     """Compute a dyno correction factor."""
-    from yarvic.core.physics.air import Air
+    from yarvic.core.physics.air import Air, dry_pressure
     from yarvic.core.physics.correction import correction
     from yarvic.core.units import parse_measure
 
@@ -185,14 +264,14 @@ def correct(
                 "title": c.title,
                 "factor": c.factor,
                 "pressure_pa": air.pressure_pa,
-                "dry_pressure_pa": c.dry_pressure_pa,
+                "dry_pressure_pa": dry_pressure(air),
                 "temperature_k": air.temperature_k,
                 "relative_humidity": air.relative_humidity,
                 "warnings": list(c.warnings),
             }
         )
     else:
-        print(f"{c.title}: factor {c.factor:.4f} (dry air {c.dry_pressure_pa / 100:.1f} mbar)")
+        print(f"{c.title}: factor {c.factor:.4f} (dry air {dry_pressure(air) / 100:.1f} mbar)")
         for warning in c.warnings:
             print(f"  {warning}")
 

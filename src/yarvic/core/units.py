@@ -47,6 +47,7 @@ _DEFINED: tuple[Unit, ...] = (
     Unit("K diff", "temperature difference", 1.0, decimals=1),
     Unit("N m", "torque", 1.0, decimals=1),
     Unit("lb-ft", "torque", 1.3558179483314, decimals=1),
+    Unit("kgf m", "torque", 9.80665, decimals=2),
     Unit("W", "power", 1.0, decimals=0),
     Unit("kW", "power", 1e3, decimals=1),
     Unit("PS", "power", 735.49875, decimals=1),
@@ -70,6 +71,7 @@ _DEFINED: tuple[Unit, ...] = (
     Unit("m", "length", 1.0, decimals=3),
     Unit("mm", "length", 1e-3, decimals=1),
     Unit("in", "length", 0.0254, decimals=2),
+    Unit("ft", "length", 0.3048, decimals=0),
     Unit("km", "length", 1e3, decimals=0),
     Unit("mi", "length", 1609.344, decimals=0),
     Unit("kg", "mass", 1.0, decimals=1),
@@ -120,7 +122,10 @@ _WORDS: Mapping[str, str] = MappingProxyType(
         "kilopascal": "kPa", "kilopascals": "kPa", "кпа": "kPa", "бар": "bar", "мбар": "mbar", "гпа": "mbar",
         "newtonmetre": "N m", "n-m": "N m", "lbft": "lb-ft", "ft-lb": "lb-ft", "ftlb": "lb-ft", "ftlbs": "lb-ft",
         "ft-lbs": "lb-ft", "lbs-ft": "lb-ft", "lbf-ft": "lb-ft", "lbfft": "lb-ft", "ft-lbf": "lb-ft", "lbsft": "lb-ft",
-        "bhp": "hp", "whp": "hp", "cv": "PS", "pk": "PS", "ch": "PS",
+        "kgm": "kgf m", "mkg": "kgf m", "kg-m": "kgf m", "kpm": "kgf m", "mkp": "kgf m", "kgf-m": "kgf m",
+        "bhp": "hp", "whp": "hp", "rwhp": "hp", "fwhp": "hp", "awhp": "hp", "chp": "hp", "horsepower": "hp",
+        "cv": "PS", "pk": "PS", "ch": "PS", "hk": "PS", "wkw": "kW", "wps": "PS",
+        "wnm": "N m", "wtq": "lb-ft", "лс": "PS", "квт": "kW", "нм": "N m", "ftlbf": "lb-ft",
         "1/min": "rpm", "/min": "rpm", "min-1": "rpm", "min^-1": "rpm", "u/min": "rpm", "r/min": "rpm",
         "rev/min": "rpm", "tr/min": "rpm", "giri/min": "rpm", "obr/min": "rpm", "ot/min": "rpm", "varv/min": "rpm",
         "omw/min": "rpm", "об/мин": "rpm", "revs/min": "rpm",
@@ -134,7 +139,8 @@ _WORDS: Mapping[str, str] = MappingProxyType(
         "crankdeg": "deg", "degca": "deg", "degcad": "deg", "degcrk": "deg", "degcrank": "deg", "degkw": "deg",
         "degbtdc": "deg", "degree": "deg", "degrees": "deg", "grad": "deg", "grader": "deg", "gradi": "deg",
         "grados": "deg", "graus": "deg", "degrés": "deg", "btdc": "deg", "degvot": "deg", "degcabtdc": "deg",
-        "inch": "in", "m/s^2": "m/s2", "mg/stroke": "mg", "mg/str": "mg", "mg/hub": "mg", "mg/cyc": "mg",
+        "inch": "in", "feet": "ft", "foot": "ft",
+        "metres": "m", "meters": "m", "m/s^2": "m/s2", "mg/stroke": "mg", "mg/str": "mg", "mg/hub": "mg", "mg/cyc": "mg",
         "mg/cycle": "mg", "mg/slag": "mg", "counts": "count", "#": "count", "litre": "L", "liter": "L",
     }
 )  # fmt: skip
@@ -307,3 +313,21 @@ def parse_measure(text: str, quantity: str) -> float:
         )
     found = parse_unit(match.group(2), quantity=quantity)
     return float(match.group(1)) * found.factor + found.offset
+
+
+_GEARING = re.compile(
+    r"^\s*(?P<number>\d+(?:[.,]\d+)?)\s*(?:rpm|1/min|/min|min-1)\s*(?:per|/)\s*\(?\s*(?P<unit>[^)]+?)\s*\)?\s*$"
+)
+
+
+def parse_gearing(text: str) -> float:
+    """Engine speed for road speed, in rpm per m/s, from words such as `42.5 rpm per km/h` or `70 rpm/mph`.
+
+    Raises UnitError for anything else.
+    """
+    match = _GEARING.match(text)
+    if match is None:
+        raise UnitError(
+            f"{text!r} is no engine speed for a road speed", remedy="Write for example 42.5 rpm per km/h."
+        )
+    return parse_number(match["number"]) / parse_unit(match["unit"], quantity="speed").factor

@@ -62,7 +62,7 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
         "problems": [p.sentence for p in problems(found.log)],
         "notes": list(found.log.notes),
         "not_asked": [f for f in families_of(by.engine) if f not in judged],
-        "columns": [_column(c, found.log) for c in (found.understood.time, *found.understood.columns)],
+        "columns": [column_document(c, found.log) for c in (found.understood.time, *found.understood.columns)],
         "checks": [
             {
                 "check": s.check,
@@ -79,7 +79,7 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
     }
 
 
-def _column(c: Column, log: Log) -> dict[str, Any]:
+def column_document(c: Column, log: Log) -> dict[str, Any]:
     """How a column was read, and what is asked of it, or has to be known beside it; a confirmed one was used as told."""
     channel = log.channels.get(c.channel)
     doubt = channel.doubt if channel is not None else None

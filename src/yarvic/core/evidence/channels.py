@@ -106,6 +106,9 @@ _DEFINED = (
     ),
     _absolute("ambient_pressure", "Ambient pressure", "mbar"),
     ChannelKind("ambient_temperature", "Ambient temperature", "temperature", "degC"),
+    ChannelKind("humidity", "Relative humidity", "ratio", "%"),
+    ChannelKind("power", "Power", "power", "kW"),
+    ChannelKind("torque", "Torque", "torque", "N m"),
 )
 
 

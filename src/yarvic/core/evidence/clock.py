@@ -38,6 +38,8 @@ def stamps(raw: RawLog, speed: FloatArray | None = None) -> Column:
     """
     time = raw.time
     assert time is not None
+    if raw.clock == "row":
+        return _said(time, "s", "its rows, counted: a curve has no time")
     if raw.clock != "number":
         said = _said(time, "s", "a clock" if raw.clock == "clock" else "date and time")
         return _guessed(said).changed(question=time.doubt, about="time", confidence=0.5) if time.doubt else said

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 
@@ -12,11 +13,10 @@ from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.physics import FloatArray
-from yarvic.core.physics.correction import Correction, correction
+from yarvic.core.physics.correction import Correction, correction, title
 from yarvic.core.physics.power import (
     RAD_PER_S_PER_RPM,
     mean_over_band,
-    power_from_torque,
     torque_from_power,
 )
 from yarvic.core.physics.spin_up import LEAST_SAMPLES, smoothed, spin_up
@@ -29,8 +29,6 @@ CLOCK = 2000
 PEAK_WIDTH_RPM = 1400.0
 PEAK_FITS = 0.8
 PEAK_FLOOR = 5e-4
-# An imported curve may miss P = T w by rounding only. Our choice.
-IDENTITY_TOLERANCE = 0.01
 
 
 def local_peak(speed_rpm: FloatArray, values: FloatArray, error: FloatArray) -> tuple[float, float]:
@@ -65,10 +63,11 @@ def local_peak(speed_rpm: FloatArray, values: FloatArray, error: FloatArray) -> 
 
 @dataclass(frozen=True)
 class Curve:
-    """Wheel power (W) and torque at engine speed (N m) on an even grid of engine speed (rpm).
+    """Power (W) and torque at engine speed (N m) over engine speed (rpm) that rises, at the wheels or at the crank.
 
     `correction.factor` has been applied already. `resolution_rpm` is the width of speed that stands behind one
-    independent number, `error_w` the standard error of power by its noise, `bias_w` what the smoothing is seen to add.
+    independent number, `error_w` the standard error of power by its noise, `bias_w` what the smoothing is seen to add;
+    both are NaN for a curve that a sheet gives, which does not say them.
     """
 
     speed_rpm: FloatArray
@@ -78,18 +77,34 @@ class Curve:
     resolution_rpm: float
     error_w: FloatArray
     bias_w: FloatArray
+    basis: Literal["wheel", "crank"] = "wheel"
     before: Curve | None = field(default=None, repr=False, compare=False)  # the one that this was corrected from
 
     def corrected(
         self, conditions: Conditions, standard: str, *, boost_controlled: bool, compression_ignition: bool = False
     ) -> Curve:
-        """This curve under another standard: its factor takes the place of the one applied."""
+        """This curve under another standard: its factor takes the place of the one applied, which is never applied twice.
+
+        Raises EvidenceError where the one applied, or the air for the other, is not known.
+        """
+        if standard == self.correction.standard:
+            return self
+        if self.correction.factor != self.correction.factor:
+            raise EvidenceError(
+                f"was corrected by {self.correction.title}, and neither factor nor weather is known",
+                remedy="State the factor, or the weather, with the run's conditions.",
+            )
+        if standard == "none":
+            return self._by(Correction("none", title("none"), 1.0, self.correction.air))
         how = correction(
             standard,
             conditions.air,
             boost_controlled=boost_controlled,
             compression_ignition=compression_ignition,
         )
+        return self._by(how)
+
+    def _by(self, how: Correction) -> Curve:
         ratio = how.factor / self.correction.factor
         return replace(
             self,
@@ -191,15 +206,3 @@ def held_power(log: Log, span: Pull) -> Held:
     if np.count_nonzero(good) < 20:
         raise EvidenceError("the brake's torque was not logged through the run", remedy="Run again with it logged.")
     return Held(float(speed[good].mean()), float(power[good].mean()), float(power[good].std(ddof=1)))
-
-
-def check_identity(speed_rpm: FloatArray, power_w: FloatArray, torque_nm: FloatArray) -> None:
-    """Raise EvidenceError, naming the engine speed, where P = T w does not hold within 1 %."""
-    expected = power_from_torque(torque_nm, speed_rpm)
-    off = np.abs(power_w - expected) / np.maximum(np.abs(expected), 1.0)
-    if np.any(off > IDENTITY_TOLERANCE):
-        worst = int(np.argmax(off))
-        raise EvidenceError(
-            f"power and torque disagree by {off[worst] * 100:.1f} % at {speed_rpm[worst]:.0f} rpm",
-            remedy="Check the units of both columns, and whether one of them was corrected alone.",
-        )

@@ -102,14 +102,31 @@ class Column(Document):
         return f"{self.unit} {self.reference}".strip() if self.reference else self.unit
 
 
+class CurveSaid(Document):
+    """What the numbers of a dyno's curve are: of the wheels or the crank, and by which standard they were corrected.
+
+    Empty and None: not known. `corrected_by` is `none` for numbers as they were measured; `rpm_per_m_s` is engine
+    speed for road speed, where the curve stands over that.
+    """
+
+    basis: Literal["", "wheel", "crank"] = ""
+    corrected_by: Literal["", "none", "std", "sae-j1349", "din-70020", "iso-1585", "jis-d1001"] = ""
+    rpm_per_m_s: Annotated[float, Field(gt=0, le=1e4)] | None = None
+
+    def remembered(self) -> CurveSaid:
+        """What holds for the next sheet of that header too: gear and correction are chosen for each run."""
+        return CurveSaid(basis=self.basis)
+
+
 class Mapping(Document):
-    """The columns of one kind of file, known by the fingerprint of its header."""
+    """The columns of one kind of file, known by the fingerprint of its header; `curve` for a dyno's sheets."""
 
     kind: Literal["yarvic mapping"] = "yarvic mapping"
     version: Literal[1] = 1
     title: Annotated[str, Field(max_length=200)] = ""
     fingerprint: Annotated[str, Field(pattern="^[0-9a-f]{0,64}$")] = ""
     columns: Annotated[tuple[Column, ...], Field(max_length=MOST_COLUMNS)] = ()
+    curve: CurveSaid | None = None
 
 
 @dataclass(frozen=True)

@@ -43,6 +43,7 @@ class Heads(Document):
     columns: Annotated[tuple[Head, ...], Field(max_length=MOST_COLUMNS)]
     clock: Clock = "number"
     notes: tuple[str, ...] = ()
+    sheet: bool = False
 
 
 class Reading(Document):
@@ -61,7 +62,7 @@ class Reading(Document):
     def understood(self) -> Understood:
         """Its columns, that of time first."""
         time, *columns = self.mapping.columns
-        return Understood(time, tuple(columns))
+        return Understood(time, tuple(columns), self.mapping.curve)
 
 
 class Assigned(Document):
@@ -77,6 +78,13 @@ class Assigned(Document):
         return self
 
 
+class Joined(Document):
+    """The pull of another run that a curve was measured in, as a person says; an empty run: of none."""
+
+    run: Annotated[str, Field(max_length=40)] = ""
+    pull: Annotated[int, Field(ge=0)] = 0
+
+
 class SetAside(Document):
     """A pull, or a whole run (None), that a person set aside, why; `aside` False: taken back."""
 
@@ -86,7 +94,7 @@ class SetAside(Document):
     name: Annotated[str, Field(max_length=200)] = ""
 
 
-NoteKind = Literal["source", "header", "reading", "assigned", "conditions", "set_aside"]
+NoteKind = Literal["source", "header", "reading", "assigned", "conditions", "set_aside", "joined"]
 
 
 def heads_of(raw: RawLog) -> Heads:
@@ -98,7 +106,10 @@ def heads_of(raw: RawLog) -> Heads:
             name=c.name[:400], unit=c.unit[:400], place=c.place[:400], states=c.states, note=c.note, doubt=c.doubt
         )
 
-    return Heads(time=head(raw.time), columns=tuple(map(head, raw.columns)), clock=raw.clock, notes=tuple(raw.notes))
+    return Heads(
+        time=head(raw.time), columns=tuple(map(head, raw.columns)), clock=raw.clock, notes=tuple(raw.notes),
+        sheet=raw.sheet,
+    )  # fmt: skip
 
 
 def raw_of(heads: Heads, time_s: FloatArray, values: Sequence[tuple[FloatArray, FloatArray | None]]) -> RawLog:
@@ -108,4 +119,5 @@ def raw_of(heads: Heads, time_s: FloatArray, values: Sequence[tuple[FloatArray, 
         return RawColumn(head.name, head.unit, numbers, head.place, own, head.states, head.note, head.doubt)
 
     columns = [column(h, v, own) for h, (v, own) in zip(heads.columns, values, strict=True)]
-    return RawLog(columns, column(heads.time, time_s, None), heads.clock, notes=list(heads.notes))
+    clock = column(heads.time, time_s, None)
+    return RawLog(columns, clock, heads.clock, notes=list(heads.notes), sheet=heads.sheet)

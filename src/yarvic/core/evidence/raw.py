@@ -8,8 +8,9 @@ from typing import Literal
 
 from yarvic.core.physics import FloatArray
 
-# What the stamps of a column of time were: plain numbers in a unit to be found, or something that says itself.
-Clock = Literal["number", "clock", "date"]
+# What the stamps of a column of time were: plain numbers in a unit to be found, something that says itself, or none at
+# all: the rows of a curve, counted.
+Clock = Literal["number", "clock", "date", "row"]
 
 
 @dataclass
@@ -46,3 +47,4 @@ class RawLog:
     started: str = ""  # when it began by its own clock, ISO 8601, where it says so
     notes: list[str] = field(default_factory=list)
     facts: Mapping[str, str] = field(default_factory=dict)  # what the lines above the header say, by name
+    sheet: bool = False  # a dyno's curve, and no log

@@ -15,9 +15,11 @@ from yarvic.core.evidence.dictionary import TIME, Dictionary, dictionary, squeez
 from yarvic.core.evidence.doubles import settle_doubles
 from yarvic.core.evidence.guess import guess_columns, is_sure
 from yarvic.core.evidence.log import Channel, Doubt, Log
-from yarvic.core.evidence.mapping import AFR, Column, Facts, Mapping, fingerprint
+from yarvic.core.evidence.mapping import AFR, Column, CurveSaid, Facts, Mapping, fingerprint
 from yarvic.core.evidence.meaning import AT_REST_RPM, HIGHEST_BAROMETER_PA, LOWEST_BAROMETER_PA
 from yarvic.core.evidence.raw import RawColumn, RawLog
+from yarvic.core.evidence.sheet.columns import by_identity, curve_said, sheet_columns
+from yarvic.core.evidence.sheet.words import for_sheets
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
 from yarvic.core.units import CANONICAL, unit
@@ -37,12 +39,16 @@ class Understood:
 
     time: Column
     columns: tuple[Column, ...]
+    curve: CurveSaid | None = None
 
     def mapping(self, raw: RawLog, title: str = "") -> Mapping:
         """The same as it is kept and shared."""
         assert raw.time is not None
         return Mapping(
-            title=title, fingerprint=fingerprint([raw.time, *raw.columns]), columns=(self.time, *self.columns)
+            title=title,
+            fingerprint=fingerprint([raw.time, *raw.columns]),
+            columns=(self.time, *self.columns),
+            curve=self.curve,
         )
 
 
@@ -58,15 +64,20 @@ def understand(
         _find_time(raw, known)
     if raw.time is None:
         raise no_time(raw, source)
-    columns = guess_columns(raw, words)
+    if raw.sheet:
+        words = for_sheets(words)
+    columns = sheet_columns(raw, words) if raw.sheet else guess_columns(raw, words)
     told: Column | None = None
     if known is not None:
         told, columns = _confirmed(raw, known, columns, words, source)
     columns = settle_doubles(raw, columns)
+    if raw.sheet:
+        columns = by_identity(raw, columns)
     time = stamps(raw, _engine_speed(raw, columns))
     if told is not None and told.unit and (raw.clock == "number" or (time.question and told.how == "confirmed")):
         time = told
-    return Understood(time, tuple(columns))
+    said = curve_said(raw, columns, known.curve if known is not None else None) if raw.sheet else None
+    return Understood(time, tuple(columns), said)
 
 
 def no_time(raw: RawLog, source: str) -> FormatError:

@@ -61,3 +61,33 @@ def density(air: Air) -> float:
 def isa_pressure(altitude_m: Value) -> Value:
     """Pressure in Pa of the standard atmosphere at an altitude in m, below 11 km. ICAO Doc 7488."""
     return STANDARD_PRESSURE_PA * (1.0 - ISA_LAPSE_PER_M * altitude_m) ** ISA_EXPONENT
+
+
+def isa_altitude(pressure_pa: Value) -> Value:
+    """Altitude in m at which the standard atmosphere has a pressure in Pa: the inverse of `isa_pressure`. ICAO Doc 7488."""
+    return (1.0 - (pressure_pa / STANDARD_PRESSURE_PA) ** (1.0 / ISA_EXPONENT)) / ISA_LAPSE_PER_M
+
+
+def station_pressure(sea_level_pa: Value, altitude_m: Value) -> Value:
+    """Pressure in Pa at a station from the one that was reduced to sea level by the standard atmosphere (QNH).
+
+    ICAO Doc 7488: both lie in that atmosphere, `altitude_m` apart.
+    """
+    return isa_pressure(isa_altitude(sea_level_pa) + altitude_m)
+
+
+def humidity_of_dew_point(dew_point_k: float, temperature_k: float) -> float:
+    """Relative humidity, 0 to 1, of air of a temperature and a dew point in K: the ratio of both saturation pressures.
+
+    ASHRAE Handbook Fundamentals ch. 1, through psychrolib. Raises UnitError for a dew point above the temperature.
+    """
+    import psychrolib
+
+    if dew_point_k > temperature_k + 0.5:
+        raise UnitError(
+            f"a dew point of {dew_point_k - 273.15:.1f} degC is above the air's {temperature_k - 273.15:.1f} degC",
+            remedy="Check both.",
+        )
+    psychrolib.SetUnitSystem(psychrolib.SI)
+    celsius = min(dew_point_k, temperature_k) - 273.15
+    return float(psychrolib.GetRelHumFromTDewPoint(temperature_k - 273.15, celsius))

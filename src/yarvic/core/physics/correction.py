@@ -34,13 +34,15 @@ def _entry(standard: str) -> dict[str, Any]:
 
 @dataclass(frozen=True, slots=True)
 class Correction:
-    """A factor for power and torque, the air it was computed from and what must be said about it."""
+    """A factor for power and torque, the air it was computed from and what must be said about it.
+
+    `air` is None where it is not known; `factor` is NaN where numbers came corrected by one that nobody stated.
+    """
 
     standard: str
     title: str
     factor: float
-    air: Air
-    dry_pressure_pa: float
+    air: Air | None
     warnings: tuple[str, ...] = ()
 
 
@@ -71,7 +73,7 @@ def correction(
         warnings.append("the engine controls its own boost: read the uncorrected number beside this one")
     if compression_ignition and standard != "none":
         warnings.append("this formula is made for spark ignition: for a diesel read the uncorrected number")
-    return Correction(standard, str(entry["title"]), factor, air, dry_mbar * 100.0, tuple(warnings))
+    return Correction(standard, str(entry["title"]), factor, air, tuple(warnings))
 
 
 def _factor(standard: str, entry: dict[str, Any], air: Air, dry_mbar: float) -> float:

@@ -7,12 +7,15 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from yarvic.core.errors import Cancelled
-from yarvic.core.evidence.dictionary import Dictionary
+from yarvic.core.errors import Cancelled, EvidenceError, FormatError
+from yarvic.core.evidence.dictionary import Dictionary, dictionary
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Facts, Mapping
 from yarvic.core.evidence.origin import Origin
 from yarvic.core.evidence.raw import RawLog
+from yarvic.core.evidence.sheet.facts import Facts as SheetFacts
+from yarvic.core.evidence.sheet.facts import read_facts
+from yarvic.core.evidence.sheet.runs import is_sheet, sheet_runs
 from yarvic.core.evidence.taking import Understood, take, understand
 from yarvic.core.formats.logs.read import read_recordings
 
@@ -37,10 +40,30 @@ def import_logs(
 
     Raises FormatError naming file, place and remedy.
     """
-    raw = read_recordings(path)
+    raw = tables(path, words)
+    if all(each.sheet for each in raw):
+        raise FormatError(
+            "is a dyno sheet: curves over a speed, and no log", concerns=str(path), remedy="Read it by `yarvic dyno`."
+        )
     found = []
     while raw:
-        found.append(_imported(raw.pop(0), path, mapping, facts, words))
+        each = raw.pop(0)
+        if not each.sheet:
+            found.append(_imported(each, path, mapping, facts, words))
+    return found
+
+
+def tables(path: Path, words: Dictionary | None = None) -> list[RawLog]:
+    """What a file holds, raw: recordings, and the runs of a dyno sheet. Raises FormatError."""
+    words = words or dictionary()
+    found: list[RawLog] = []
+    raw = read_recordings(path)
+    while raw:
+        each = raw.pop(0)
+        try:
+            found += sheet_runs(each, words) if is_sheet(each, words) else [each]
+        except EvidenceError as error:
+            raise FormatError(error.what, concerns=str(path), remedy=error.remedy) from None
     return found
 
 
@@ -55,11 +78,14 @@ def _imported(
 
 @dataclass(frozen=True)
 class Recording:
-    """One recording of a file as it stands there, with where it is from, and what its columns seem to mean."""
+    """One recording of a file, or one run of a dyno sheet, as it stands there: where it is from, and what its columns
+    seem to mean. `said` is what the lines above a curve say of its conditions.
+    """
 
     raw: RawLog
     origin: Origin
     understood: Understood
+    said: SheetFacts | None = None
 
     def log(self, understood: Understood, facts: Facts | None = None) -> Log:
         """The log by what its columns are said to mean. The recording itself stays as it is."""
@@ -71,27 +97,36 @@ def read_file(
     known: Callable[[RawLog], Mapping | None] = lambda raw: None,
     words: Dictionary | None = None,
     cancelled: Callable[[], bool] = lambda: False,
+    altitude_m: float | None = None,
 ) -> list[Recording]:
     """The recordings of a file for a person to look at; `known` gives what was confirmed for files of this header.
 
-    Raises FormatError, Cancelled.
+    `altitude_m` of the shop tells a station's barometer from one that is reduced to sea level. Raises FormatError,
+    Cancelled.
     """
     digest, size = _digest(path, cancelled)
     found = []
-    for raw in read_recordings(path):
+    for raw in tables(path, words):
         if cancelled():
             raise Cancelled(f"reading {path.name} was cancelled")
         understood = understand(raw, known(raw), words, str(path))
+        said = _said(raw, understood, path, altitude_m) if raw.sheet else None
         origin = Origin(
             name=path.name[:400],
             sha256=digest,
             size=size,
             reader=raw.reader,
             part=raw.part[:400],
-            started=raw.started,
+            started=raw.started or (said.date if said is not None else ""),
         )
-        found.append(Recording(raw, origin, understood))
+        found.append(Recording(raw, origin, understood, said))
     return found
+
+
+def _said(raw: RawLog, understood: Understood, path: Path, altitude_m: float | None) -> SheetFacts:
+    """What a sheet says of its conditions, in the lines above it and in columns of weather."""
+    beside = take(replace(raw, columns=list(raw.columns)), understood, None, str(path))
+    return read_facts(raw.facts, beside, altitude_m)
 
 
 def _digest(path: Path, cancelled: Callable[[], bool]) -> tuple[str, int]:

@@ -246,6 +246,8 @@ def _facts(rows: Sequence[Sequence[str]], lines: Sequence[str]) -> dict[str, str
     found: dict[str, str] = {}
     for row, line in zip(rows, lines, strict=True):
         filled = [f.strip() for f in row if f.strip()]
+        if len(filled) == 3 and is_value(filled[1]) and (filled[2] == "%" or _is_unit(filled[2])):
+            filled = [filled[0], f"{filled[1]} {filled[2]}"]
         if len(filled) != 2:
             name, sign, rest = _COMMENT.sub("", line).partition(":" if ":" in line else "=")
             filled = [name.strip(), rest.strip().strip(",;")] if sign else []

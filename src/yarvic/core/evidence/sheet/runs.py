@@ -1,0 +1,211 @@
+"""Whether a file's table is a dyno's curve, and the runs in it: side by side, below each other, or one named per row."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.dictionary import Dictionary, read_header, squeezed
+from yarvic.core.evidence.raw import RawColumn, RawLog
+from yarvic.core.evidence.sheet.columns import MEASURED, Cleaned, cleaned
+from yarvic.core.evidence.sheet.words import for_sheets, marks_of, run_columns
+from yarvic.core.physics import FloatArray
+
+AXES = ("engine_speed", "vehicle_speed", "gps_speed")
+# What a control unit logs and a dyno does not: a table of time with one of these is a log with a power beside it.
+_CONTROLLED = frozenset(
+    {"throttle", "spark_advance", "spark_correction", "boost_target", "lambda_target", "rail_target", "fuel_trim",
+     "wastegate_duty", "injection_start", "injected_quantity", "filling"}
+)  # fmt: skip
+# A run goes on until its speed falls by this share of all it covers; one that climbs less than this is none.
+TURNS, CLIMBS = 0.3, 0.4
+MOST_RUNS = 200
+LEAST_POINTS = 5
+ROWS = "row"
+
+
+def is_sheet(raw: RawLog, words: Dictionary) -> bool:
+    """Whether a table holds power or torque over a speed, and no log of a control unit."""
+    mine = for_sheets(words)
+    families = set()
+    for column in raw.columns:
+        if column.states:
+            continue
+        k = cleaned(column.name, column.unit)
+        named = read_header(k.name, k.unit, mine).named
+        if named is not None and named.certain and not k.marks.loss:
+            families.add(named.family)
+    if not families.intersection(AXES) or not families.intersection(MEASURED):
+        return False
+    if raw.time is None:
+        return True
+    return "power" in families and not families.intersection(_CONTROLLED)
+
+
+def sheet_runs(raw: RawLog, words: Dictionary) -> list[RawLog]:
+    """The runs of a sheet, each with its own columns and rows, and rows counted where there is no time.
+
+    Raises EvidenceError where no speed rises in it.
+    """
+    found = []
+    for part in _by_row_name(raw):
+        for side in _side_by_side(part, words):
+            found += _below(side, words)
+            if len(found) > MOST_RUNS:
+                raise EvidenceError(f"holds more than {MOST_RUNS} runs", remedy="Export fewer runs in a file.")
+    if len(found) > 1:
+        for n, run in enumerate(found, 1):
+            run.part = run.part or f"run {n}"
+    return [_with_rows(run) for run in found]
+
+
+def _with_rows(run: RawLog) -> RawLog:
+    if run.time is not None:
+        return replace(run, sheet=True)
+    count = max((c.values.size for c in run.columns), default=0)
+    clock = RawColumn(ROWS, "", np.arange(count, dtype=np.float64), "rows")
+    return replace(run, time=clock, clock="row", sheet=True)
+
+
+def _rows(raw: RawLog, keep: FloatArray | slice, part: str, notes: list[str] | None = None) -> RawLog:
+    """Some rows of a table."""
+    columns = [replace(c, values=c.values[keep]) for c in raw.columns]
+    time = None if raw.time is None else replace(raw.time, values=raw.time.values[keep])
+    name = ", ".join(p for p in (raw.part, part) if p)
+    return replace(raw, columns=columns, time=time, part=name, notes=[*raw.notes, *(notes or ())])
+
+
+def _by_row_name(raw: RawLog) -> list[RawLog]:
+    """Apart by a column that says of which run each row is; it is left out then."""
+    at = next((n for n, c in enumerate(raw.columns) if squeezed(c.name) in run_columns()), None)
+    if at is None or any(c.time_s is not None for c in raw.columns):
+        return [raw]
+    names = raw.columns[at]
+    known = names.values[np.isfinite(names.values)]
+    each = list(dict.fromkeys(known.tolist()))
+    if not names.states and any(v != int(v) for v in each):
+        return [raw]
+    rest = replace(raw, columns=[c for n, c in enumerate(raw.columns) if n != at])
+    if not 1 <= len(each) <= MOST_RUNS:
+        return [rest]
+    found = []
+    for value in each:
+        title = names.states[int(value)] if names.states else f"{int(value)}"
+        rows = np.asarray(names.values == value)
+        found.append(_rows(rest, rows, title if marks_of(title)[1].run else f"run {title}"))
+    return found
+
+
+def _side_by_side(raw: RawLog, words: Dictionary) -> list[RawLog]:
+    """Apart by the number of the run in the names, or where the names begin again with their speed."""
+    clean = [cleaned(c.name, c.unit) for c in raw.columns]
+    families = [_family(k, for_sheets(words)) for k in clean]
+    numbers = _numbers(clean, families)
+    if len({n for n in numbers if n}) > 1:
+        return [
+            _of_run(raw, [n for n, run in enumerate(numbers) if run in ("", number)], f"run {number}", clean)
+            for number in sorted({n for n in numbers if n}, key=int)
+        ]
+    for axis in AXES:
+        begins = [n for n, (family, _) in enumerate(families) if family == axis]
+        measured = [n for n, (family, _) in enumerate(families) if family in MEASURED]
+        if len(begins) > 1 and len(measured) >= len(begins) and _begin_alike(families, begins):
+            ends = [*begins[1:], len(raw.columns)]
+            shared = list(range(begins[0]))
+            return [
+                _of_run(raw, [*shared, *range(a, b)], f"run {n}", clean)
+                for n, (a, b) in enumerate(zip(begins, ends, strict=True), 1)
+            ]
+    return [raw]
+
+
+def _family(k: Cleaned, words: Dictionary) -> tuple[str, str]:
+    header = read_header(k.name, k.unit, words)
+    return (header.named.family, header.which) if header.named is not None else ("", "")
+
+
+def _numbers(clean: list[Cleaned], families: list[tuple[str, str]]) -> list[str]:
+    """The number of the run that each column is of; empty for one that all runs share."""
+    found = []
+    for k, (family, which) in zip(clean, families, strict=True):
+        bare = which if which.isdigit() and family in (*AXES, *MEASURED) else ""
+        found.append(k.marks.run or bare)
+    return found
+
+
+def _begin_alike(families: list[tuple[str, str]], begins: list[int]) -> bool:
+    """Whether blocks of columns hold the same things: each its own power or torque."""
+    ends = [*begins[1:], len(families)]
+    blocks = [[f for f, _ in families[a:b] if f in MEASURED] for a, b in zip(begins, ends, strict=True)]
+    return all(blocks) and len({tuple(sorted(b)) for b in blocks}) == 1
+
+
+def _of_run(raw: RawLog, places: list[int], title: str, clean: list[Cleaned]) -> RawLog:
+    """The columns of one run, without the rows in which it has no numbers: the others were longer."""
+    columns = [raw.columns[n] for n in places]
+    own = [n for n in places if clean[n].marks.run] or places
+    there = np.zeros(max(c.values.size for c in columns), dtype=bool)
+    for n in own:
+        there |= np.isfinite(raw.columns[n].values)
+    return _rows(replace(raw, columns=columns), there if not there.all() else slice(None), title)
+
+
+def _below(raw: RawLog, words: Dictionary) -> list[RawLog]:
+    """Apart where speed begins to rise anew."""
+    speed = axis_of(raw, words)
+    if speed is None or any(c.time_s is not None for c in raw.columns):
+        return [raw]
+    there = int(np.count_nonzero(np.isfinite(speed)))
+    if there < LEAST_POINTS:
+        raise EvidenceError(f"has {there} points, a curve needs {LEAST_POINTS}", remedy="Export it in smaller steps.")
+    climbs = legs(speed)
+    if not climbs:
+        raise EvidenceError(
+            "its speed falls from the first row to the last: a curve is read from a run that speeds up",
+            remedy="Sort it by engine speed, or export the run itself and not its coasting down.",
+        )
+    if len(climbs) == 1:
+        return [raw]
+    starts = [0, *(first for first, _ in climbs[1:])]
+    ends = [*starts[1:], speed.size]
+    return [_rows(raw, slice(a, b), f"run {n}") for n, (a, b) in enumerate(zip(starts, ends, strict=True), 1)]
+
+
+def axis_of(raw: RawLog, words: Dictionary) -> FloatArray | None:
+    """The speed that a table stands over, as its numbers are; None where it holds none."""
+    mine = for_sheets(words)
+    families = [_family(cleaned(c.name, c.unit), mine)[0] if not c.states else "" for c in raw.columns]
+    at = next((families.index(axis) for axis in AXES if axis in families), None)
+    return None if at is None else raw.columns[at].values
+
+
+def legs(speed: FloatArray) -> list[tuple[int, int]]:
+    """First and last row of each stretch over which a speed rises, small falls between them left aside."""
+    known = np.flatnonzero(np.isfinite(speed))
+    if known.size < 2:
+        return []
+    values = speed[known]
+    span = float(np.ptp(values))
+    turn = TURNS * span
+    found: list[tuple[int, int]] = []
+    low = high = 0
+    rising = True
+    for i in range(1, values.size):
+        if rising:
+            if values[i] >= values[high]:
+                high = i
+            elif values[high] - values[i] > turn:
+                found.append((low, high))
+                low, rising = i, False
+        elif values[i] < values[low]:
+            low = i
+        elif values[i] - values[low] > turn:
+            high, rising = i, True
+        if rising and values[i] < values[low] and high == low:
+            low = high = i
+    if rising:
+        found.append((low, high))
+    climbs = [(a, b) for a, b in found if values[b] - values[a] >= CLIMBS * span and b > a]
+    return [(int(known[a]), int(known[b])) for a, b in climbs]
