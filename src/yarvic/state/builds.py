@@ -5,14 +5,14 @@ from __future__ import annotations
 from yarvic.core.errors import EvidenceError
 from yarvic.state.gains import gain_between
 from yarvic.state.readings import interval_words
-from yarvic.state.results import PullResult, RevisionResults, apart
+from yarvic.state.results import PullResult, RevisionResults, apart, unlike
 from yarvic.state.session import Session
 
 
-def _on(results: RevisionResults, build: int) -> list[PullResult]:
+def _on(results: RevisionResults, build: int, standard: str) -> list[PullResult]:
     """The full pulls of a revision on a build that may stand together with the last of them."""
-    mine = [p for p in results.at_full_throttle if p.evidence.build == build and p.curves]
-    return [p for p in mine if not apart(p.evidence, mine[-1].evidence)]
+    mine = [p for p in results.at_full_throttle if p.evidence.build == build and standard in p.curves]
+    return [p for p in mine if not apart(p, mine[-1])]
 
 
 def tests_of_builds(session: Session) -> list[str]:
@@ -27,7 +27,7 @@ def tests_of_builds(session: Session) -> list[str]:
         if results is None:
             continue
         for build in sorted({p.evidence.on_build for p in results.pulls}):
-            pulls = _on(results, build)
+            pulls = _on(results, build, session.standard)
             if pulls:
                 measured.append((revision.name, build, pulls))
     found = []
@@ -46,7 +46,7 @@ def tests_of_builds(session: Session) -> list[str]:
 def _gain(session: Session, pulls: list[PullResult], other: list[PullResult]) -> str:
     assert session.job is not None
     one, before = pulls[-1].evidence.conditions, other[-1].evidence.conditions
-    reasons = one.comparable_with(before) if one is not None and before is not None else ["conditions are missing"]
+    reasons = unlike(pulls[-1], other[-1]) if one is not None and before is not None else ["conditions are missing"]
     if reasons:
         return f"not to be set against each other, {reasons[0]}"
     try:
@@ -55,5 +55,5 @@ def _gain(session: Session, pulls: list[PullResult], other: list[PullResult]) ->
         return str(error)
     words = interval_words(g.over_band, session.settings.units.get("power", "kW"))
     if g.over_band.distinguishable is False:
-        return f"not distinguishable, {words} at the wheel in the band"
-    return f"{words} at the wheel in the band"
+        return f"not distinguishable, {words} at the {pulls[-1].basis} in the band"
+    return f"{words} at the {pulls[-1].basis} in the band"

@@ -44,6 +44,7 @@ def measured_loss(session: Session) -> Loss:
             p
             for p in pulls
             if p.evidence.build == run.build
+            and p.basis == "wheel"
             and p.evidence.conditions is not None
             and p.evidence.conditions.dyno == run.conditions.dyno
             and p.evidence.conditions.engine_per_roller is not None

@@ -19,11 +19,11 @@ OTHER_DAY = "measured in two sessions: what changes from day to day is not in th
 
 def places(working: Sequence[Evidence], reference: Sequence[Evidence]) -> tuple[Order, bool]:
     """The place of each run among all runs of its session, and whether all are of one session."""
-    runs = sorted({e.id: e for e in (*working, *reference)}.values(), key=lambda e: (e.time, e.id))
+    runs = sorted({e.id: e for e in (*working, *reference)}.values(), key=lambda e: (e.made_at or e.time, e.id))
     place: dict[str, float] = {}
     first, breaks = 0, 0
     for i, run in enumerate(runs):
-        if i == 0 or _seconds(runs[i - 1], run) > SESSION_BREAK_S:
+        if i == 0 or not _one_session(runs[i - 1], run):
             first, breaks = _number(run), breaks + (i > 0)
         place[run.id] = float(_number(run) - first)
     order = tuple(np.array([place[e.id] for e in each]) for each in (working, reference))
@@ -35,8 +35,21 @@ def _number(run: Evidence) -> int:
     return int(run.id.lstrip("R") or 0)
 
 
-def _seconds(one: Evidence, other: Evidence) -> float:
-    return abs((datetime.fromisoformat(other.time) - datetime.fromisoformat(one.time)).total_seconds())
+def _one_session(one: Evidence, other: Evidence) -> bool:
+    """Whether two runs were made in a row: near in time, or in one file where that names no hour."""
+    a, b = (_moment(e.made_at) for e in (one, other))
+    if a is None or b is None:
+        return one.origin is not None and other.origin is not None and one.origin.sha256 == other.origin.sha256
+    if len(one.made_at) <= len("2000-01-01") or len(other.made_at) <= len("2000-01-01"):
+        return a.date() == b.date()
+    return abs((b - a).total_seconds()) <= SESSION_BREAK_S
+
+
+def _moment(time: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(time).replace(tzinfo=None)
+    except ValueError:
+        return None
 
 
 def gain_between(

@@ -102,7 +102,8 @@ class PlanState:
         if not curves:
             return None
         mean = mean_curve(curves)
-        return mean.peak_power[0], mean.peak_torque[0]
+        both = [self.at_basis(v, curves[0].basis, "wheel") for v in (mean.peak_power[0], mean.peak_torque[0])]
+        return None if both[0] is None or both[1] is None else (both[0], both[1])
 
     def stage_powers(self) -> list[tuple[int, str, float]]:
         """What each stage should make at the wheel, W, from measured stock on: its number, title and value."""

@@ -12,11 +12,12 @@ from yarvic.core.checks.run import Summary
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.repeatability import Interval, mean_curve, peak_trend
+from yarvic.core.physics.correction import title
 from yarvic.core.plan.readiness import Readiness
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.state.gains import gain_between
 from yarvic.state.reading import Reading
-from yarvic.state.results import FULL_THROTTLE, RevisionResults, apart
+from yarvic.state.results import FULL_THROTTLE, RevisionResults, apart, unlike
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
 from yarvic.state.sheet_readings import job_readings, job_state, lacking, plan_readings, plan_state
@@ -148,7 +149,7 @@ def _dyno(session: Session) -> list[Reading]:
     if reference is not None and reference.curves(session.standard, throttle) and reference is not results:
         found += _gain(session)
     found.append(_heat_soak(curves, session.settings.units.get("power", "kW")))
-    found += _left_out(results, throttle)
+    found += _left_out(results, throttle, session.standard)
     correction = curves[0].correction
     if correction.warnings:
         found.append(Reading(WATCH, f"About {correction.title}", "; ".join(correction.warnings)))
@@ -181,13 +182,15 @@ def throttle_of(session: Session, results: RevisionResults | None) -> float:
     return session.throttle if session.throttle in throttles else throttles[0] if throttles else FULL_THROTTLE
 
 
-def _left_out(results: RevisionResults, throttle: float) -> list[Reading]:
+def _left_out(results: RevisionResults, throttle: float, standard: str) -> list[Reading]:
     """Pulls at a throttle that do not stand in the mean, and why."""
-    together = results.together(throttle)
+    together = results.together(throttle, standard=standard)
     out = [p for p in results.pulls if p.curves and p.throttle == throttle and p.sweeps and p not in together]
     if not out:
         return []
-    reasons = apart(out[-1].evidence, together[-1].evidence)
+    reasons = apart(out[-1], together[-1]) if together else []
+    if standard not in out[-1].curves:
+        reasons.append(f"its air, or the correction that it has, is unknown: it has no number by {title(standard)}")
     count = "1 run is" if len(out) == 1 else f"{len(out)} runs are"
     return [Reading(WATCH, f"{count} left out of the mean", f"{out[-1].title}: {'; '.join(reasons)}")]
 
@@ -201,14 +204,15 @@ def _gain(session: Session) -> list[Reading]:
     throttle = throttle_of(session, results)
     try:
         g, assumed = gain_between(
-            results.together(throttle),
-            reference.together(throttle, results),
+            results.together(throttle, standard=session.standard),
+            reference.together(throttle, results, session.standard),
             session.standard,
             job.sheet.band_rpm,
         )
     except EvidenceError as error:
         return [Reading(NO_DATA, f"No gain of {names}", str(error))]
-    band = f"{g.band_rpm[0]:,.0f}-{g.band_rpm[1]:,.0f} rpm, wheel"
+    basis = results.together(throttle, standard=session.standard)[-1].basis
+    band = f"{g.band_rpm[0]:,.0f}-{g.band_rpm[1]:,.0f} rpm, {basis}"
     if len(results.throttles) > 1:
         band += ", full throttle" if throttle == FULL_THROTTLE else f", {throttle * 100:.0f} % throttle"
     band += f"; {assumed}"
@@ -228,21 +232,25 @@ def _gain(session: Session) -> list[Reading]:
                 f"{interval_words(g.over_band, power)}, {band}: within the spread. The two maps pulled in turn tell more",
             )
         )
-    found.append(Reading(*compared(results, reference, throttle)))
+    found.append(Reading(*compared(results, reference, throttle, session.standard)))
     return found
 
 
 def compared(
-    results: RevisionResults | None, reference: RevisionResults | None, throttle: float = FULL_THROTTLE
+    results: RevisionResults | None,
+    reference: RevisionResults | None,
+    throttle: float = FULL_THROTTLE,
+    standard: str = "none",
 ) -> tuple[str, str, str]:
     """What a comparison is a test of, and whether it may be read in absolute terms: severity, sentence, details."""
     if results is None or reference is None or not results.pulls or not reference.pulls:
         return NO_DATA, "Nothing to compare yet", "both need pulls"
-    one = (results.together(throttle) or results.pulls)[-1].evidence
-    other = (reference.together(throttle, results) or reference.pulls)[-1].evidence
+    last = (results.together(throttle, standard=standard) or results.pulls)[-1]
+    before = (reference.together(throttle, results, standard) or reference.pulls)[-1]
+    one, other = last.evidence, before.evidence
     if one.conditions is None or other.conditions is None:
         return NO_DATA, "Conditions are missing", "the two cannot be compared"
-    reasons = one.conditions.comparable_with(other.conditions)
+    reasons = unlike(last, before)
     if reasons:
         return WATCH, "Compare gains over each one's own baseline only", "; ".join(reasons)
     maps = results.revision_id != reference.revision_id
@@ -272,6 +280,8 @@ def reduction_words(curves: list[Curve], label: str) -> str:
     resolution = sum(c.resolution_rpm for c in curves) / len(curves)
     at = [int(c.power_w.argmax()) for c in curves]
     factor, d = UNITS[label].factor, UNITS[label].decimals
+    if resolution != resolution or any(c.error_w[i] != c.error_w[i] for c, i in zip(curves, at, strict=True)):
+        return f"As its sheet gives it, every {resolution:.0f} rpm; its noise and smoothing are unknown."
     error = max(1.96 * float(c.error_w[i]) for c, i in zip(curves, at, strict=True)) / factor
     bias = max((float(c.bias_w[i]) for c, i in zip(curves, at, strict=True)), key=abs) / factor
     return (

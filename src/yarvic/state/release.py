@@ -139,7 +139,7 @@ def capture(session: Session, signer: str, revision: Revision | None = None) -> 
     conditions = tuple(gate_conditions(session, revision))
     stock = session.revisions()[0]
     before = session.results.get(stock.id) if stock.id != revision.id else None
-    comparison = ": ".join(compared(results, before)[1:]) if before is not None else ""
+    comparison = ": ".join(compared(results, before, standard=session.standard)[1:]) if before is not None else ""
     return Signing(
         about_gate(session, "the release", revision),
         job.sheet,

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import partial
 
 from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
 from yarvic.core.checks.limits import Limits, default_limits
-from yarvic.core.checks.run import Summary, check_log, families_of, summarize
-from yarvic.core.errors import Cancelled, EvidenceError, FormatError, JobError
+from yarvic.core.checks.run import Summary, check_curve, check_log, families_of, summarize
+from yarvic.core.errors import Cancelled, EvidenceError, FormatError, JobError, UnitError
+from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, Held, held_power
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.problems import Problem, problems
@@ -57,6 +58,11 @@ class PullResult:
         return round((stated if stated is not None else self.pull.throttle) * 20.0) / 20.0
 
     @property
+    def basis(self) -> str:
+        """Whether its curves are of the wheels or the crank; empty without one."""
+        return next((c.basis for c in self.curves.values()), "")
+
+    @property
     def sweeps(self) -> bool:
         """Whether it is a pull, and not a held speed or a climb."""
         return self.evidence.conditions is None or self.evidence.conditions.run not in ("hold", "climb", "coast")
@@ -71,6 +77,7 @@ class JudgedRun:
     vehicle: Vehicle
     pulls: tuple[PullResult, ...]
     problems: tuple[Problem, ...]
+    sheets: tuple[Evidence, ...] = ()  # the curves that were joined to it then
 
 
 @dataclass(frozen=True)
@@ -90,22 +97,25 @@ class RevisionResults:
         found = verdict([s.worst for s in self.summaries])
         return NO_DATA if self.unjudged and found != STOP else found
 
-    def together(self, throttle: float = FULL_THROTTLE, like: RevisionResults | None = None) -> list[PullResult]:
+    def together(
+        self, throttle: float = FULL_THROTTLE, like: RevisionResults | None = None, standard: str = "none"
+    ) -> list[PullResult]:
         """The pulls at a throttle that may stand in one mean: alike in fuel, slot, dyno, gear, way, faults and build.
 
-        Alike with the newest; or with the newest of them that compares with `like`, where there is one.
+        All of them have a curve by `standard`: one of a file that names no weather has only its own. Alike with the
+        newest; or with the newest of them that compares with `like`, where there is one.
         """
-        mine = [p for p in self.pulls if p.curves and p.throttle == throttle]
-        there = like.together(throttle) if like is not None and like is not self else []
-        first = next((p for p in reversed(mine) if there and not unlike(p.evidence, there[-1].evidence)), None)
+        mine = [p for p in self.pulls if standard in p.curves and p.throttle == throttle]
+        there = like.together(throttle, standard=standard) if like is not None and like is not self else []
+        first = next((p for p in reversed(mine) if there and not unlike(p, there[-1])), None)
         first = first or (mine[-1] if mine else None)
-        return [p for p in mine if first is not None and not apart(p.evidence, first.evidence)]
+        return [p for p in mine if first is not None and not apart(p, first)]
 
     def curves(
         self, standard: str, throttle: float = FULL_THROTTLE, like: RevisionResults | None = None
     ) -> list[Curve]:
         """The curves of the pulls that may stand together at a throttle, corrected by a standard."""
-        return [p.curves[standard] for p in self.together(throttle, like)]
+        return [p.curves[standard] for p in self.together(throttle, like, standard)]
 
     @property
     def throttles(self) -> list[float]:
@@ -147,21 +157,25 @@ def simulated_mark(results: RevisionResults | None) -> str:
     return "simulated bench · " if results is not None and results.simulated else ""
 
 
-def apart(one: Evidence, other: Evidence) -> list[str]:
-    """What keeps two runs out of one mean; empty when nothing does."""
+def apart(one: PullResult, other: PullResult) -> list[str]:
+    """What keeps two pulls out of one mean; empty when nothing does."""
     reasons = []
-    if one.on_build != other.on_build:
-        reasons.append(f"they are of builds {one.build} and {other.build}")
+    if one.evidence.on_build != other.evidence.on_build:
+        reasons.append(f"they are of builds {one.evidence.build} and {other.evidence.build}")
     return reasons + unlike(one, other)
 
 
-def unlike(one: Evidence, other: Evidence) -> list[str]:
-    """What keeps two runs from being compared in absolute terms, whatever they are of; empty when nothing is known to."""
-    if (one.origin is None) != (other.origin is None):
+def unlike(one: PullResult, other: PullResult) -> list[str]:
+    """What keeps two pulls from being compared in absolute terms, whatever they are of; empty when nothing is known to."""
+    a, b = one.evidence, other.evidence
+    if (a.origin is None) != (b.origin is None):
         return ["one is from a file, the other from the simulated bench"]
-    if one.conditions is None or other.conditions is None:
-        return []
-    return one.conditions.comparable_with(other.conditions)
+    reasons = (
+        ["one is of the wheels, the other of the crank"] if one.basis and other.basis not in ("", one.basis) else []
+    )
+    if a.conditions is None or b.conditions is None:
+        return reasons
+    return reasons + a.conditions.comparable_with(b.conditions)
 
 
 def evaluate(
@@ -184,6 +198,7 @@ def evaluate(
     for revision_id, items in wanted.items():
         runs: dict[str, JudgedRun] = {}
         wrong: list[Problem] = []
+        joined = joined_to(items)
         for item in items:
             if cancelled():
                 raise Cancelled("judging was cancelled")
@@ -193,13 +208,15 @@ def evaluate(
             if by is None:
                 wrong.append(Problem(item.id, f"{item.title} belongs to no build: assign it"))
                 continue
-            if None in item.aside:
+            sheets = joined.get(item.id, ())
+            if None in item.aside or any(item in each for each in joined.values()):
                 continue
-            if old is not None and old.evidence == item and old.limits == by and old.vehicle == vehicle:
+            if old is not None and (old.evidence, old.sheets, old.limits, old.vehicle) == (item, sheets, by, vehicle):
                 runs[item.id] = old
                 continue
             try:
-                runs[item.id] = _judge_run(job, item, by, vehicle)
+                judge = _judge_sheet if item.is_sheet else _judge_run
+                runs[item.id] = judge(job, item, by, vehicle, sheets)
             except (JobError, FormatError) as error:
                 # One damaged run does not take the others with it; it is named and counts as not there.
                 wrong.append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
@@ -207,16 +224,62 @@ def evaluate(
     return made
 
 
-def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle) -> JudgedRun:
+def joined_to(items: Sequence[Evidence]) -> dict[str, tuple[Evidence, ...]]:
+    """The curves that are joined to a log among these runs, by the log; the last of two for one pull counts."""
+    logs = {e.id for e in items if not e.is_sheet and None not in e.aside}
+    found: dict[str, dict[int, Evidence]] = {}
+    for e in items:
+        if e.is_sheet and e.joined is not None and e.joined[0] in logs and None not in e.aside:
+            found.setdefault(e.joined[0], {})[e.joined[1]] = e
+    return {log: tuple(each.values()) for log, each in found.items()}
+
+
+def _judge_sheet(
+    job: Job, item: Evidence, limits: Limits, vehicle: Vehicle, sheets: tuple[Evidence, ...]
+) -> JudgedRun:
+    """A curve without a log: it answers what a curve does, and nothing else."""
     log = job.log(item.id)
-    found = check_log(item.id, log, limits, item.conditions, vehicle.asked)
+    try:
+        found = _curve_of(job, item, log)
+    except EvidenceError as error:
+        return JudgedRun(item, limits, vehicle, (), (Problem(item.id, f"{item.title} gives no curve: {error}"),))
+    conditions = item.conditions or Conditions(simulated=False, run="", fan=None)
+    throttle = conditions.throttle if conditions.throttle is not None else FULL_THROTTLE
+    checked = check_curve(item.id, log, _uncorrected(found), limits, conditions, throttle)
+    read = partial(job.whole_log, item.id)
+    pull = PullResult(item, read, checked.pull, checked.findings, _curves(item, found, vehicle))
+    return JudgedRun(item, limits, vehicle, (pull,), tuple(problems(log)))
+
+
+def _curve_of(job: Job, item: Evidence, log: Log) -> Curve:
+    """The curve of a sheet, as it stands there. Raises EvidenceError where something of it is not known."""
+    from yarvic.core.evidence.sheet.curve import sheet_curve
+
+    reading = job.reading(item.id)
+    if reading is None or reading.mapping.curve is None:
+        raise EvidenceError("what its numbers are was never said", remedy="Read its columns anew.")
+    return sheet_curve(log, reading.mapping.curve, reading.understood.columns, item.conditions)
+
+
+def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle, sheets: tuple[Evidence, ...]) -> JudgedRun:
+    log = job.log(item.id)
+    beside: dict[int, tuple[Evidence, Curve]] = {}
+    wrong = []
+    for sheet in sheets:
+        assert sheet.joined is not None
+        try:
+            beside[sheet.joined[1]] = sheet, _curve_of(job, sheet, job.log(sheet.id))
+        except EvidenceError as error:
+            wrong.append(Problem(sheet.id, f"{sheet.title} gives no curve: {error}"))
+    plain = {n: _uncorrected(c) for n, (_, c) in beside.items()}
+    found = check_log(item.id, log, limits, item.conditions, vehicle.asked, plain)
     pulls = tuple(
         PullResult(
-            item,
+            _with_sheet(item, beside.get(number)),
             partial(job.whole_log, item.id),
             checked.pull,
             checked.findings,
-            _curves(item, checked.curve, vehicle),
+            _curves(*(beside.get(number) or (item, checked.curve)), vehicle),
             _held(item, log, checked.pull),
             number,
             len(found),
@@ -224,7 +287,27 @@ def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle) -> Ju
         for number, checked in enumerate(found)
         if number not in item.aside
     )
-    return JudgedRun(item, limits, vehicle, pulls, tuple(problems(log)))
+    gone = [s for s in sheets if s.joined is not None and s.joined[1] >= len(found)]
+    wrong += [Problem(s.id, f"{s.title} is joined to a pull that {item.title} does not hold") for s in gone]
+    return JudgedRun(item, limits, vehicle, pulls, (*problems(log), *wrong), sheets)
+
+
+def _uncorrected(curve: Curve) -> Curve:
+    """The curve as it was measured, which is what it loaded; still corrected where its factor is not known."""
+    if curve.correction.factor != curve.correction.factor:
+        return curve
+    return curve.corrected(Conditions(simulated=False), "none", boost_controlled=False)
+
+
+def _with_sheet(item: Evidence, beside: tuple[Evidence, Curve] | None) -> Evidence:
+    """A log's run with the conditions of the curve that was measured in it, and its own where that says none."""
+    if beside is None:
+        return item
+    sheet, own = beside[0].conditions, item.conditions
+    if sheet is None or own is None:
+        return replace(item, conditions=sheet or own)
+    unknown = {k: v for k, v in own.entries().items() if getattr(sheet, k) in (None, "")}
+    return replace(item, conditions=sheet.changed(**unknown))
 
 
 def _judged(
@@ -251,8 +334,12 @@ def _held(item: Evidence, log: Log, span: Pull) -> Held | None:
 def _curves(item: Evidence, raw: Curve | None, vehicle: Vehicle) -> dict[str, Curve]:
     if raw is None or item.conditions is None:
         return {}
-    diesel = vehicle.ignition == "compression"
-    return {
-        n: raw.corrected(item.conditions, n, boost_controlled=vehicle.boost_controlled, compression_ignition=diesel)
-        for n in STANDARDS
-    }
+    diesel, found = vehicle.ignition == "compression", {}
+    for n in STANDARDS:
+        try:
+            found[n] = raw.corrected(
+                item.conditions, n, boost_controlled=vehicle.boost_controlled, compression_ignition=diesel
+            )
+        except (EvidenceError, UnitError):
+            continue  # what a standard needs is not known: the curve does not stand by it
+    return found

@@ -113,13 +113,14 @@ def sheet_pdf(s: Signing) -> bytes:
     before = mean_curve(s.reference.curves(s.standard, like=s.results)) if s.reference is not None else None
     power, torque = s.units.get("power", "kW"), s.units.get("torque", "N m")
     correction = curves[0].correction
-    lines = f"Corrected by {correction.title}, factors {_range([c.correction.factor for c in curves], 3)}."
+    lines = f"Corrected by {correction.title}, factors {_range([_known(c.correction.factor) for c in curves], 3)}."
     if s.standard == "none":
         lines = "Uncorrected, as measured."
     if correction.warnings:
         lines += " " + ". ".join(w[0].upper() + w[1:] for w in correction.warnings) + "."
-    if s.standard != "none":
-        lines += f" Uncorrected: {curve_peaks(mean_curve(s.results.curves('none')), power, torque)}."
+    plain = s.results.curves("none")
+    if s.standard != "none" and len(plain) == len(curves):
+        lines += f" Uncorrected: {curve_peaks(mean_curve(plain), power, torque)}."
     changes = [f"Slot {slot}. {d.sentence()}." for slot in s.maps for d in compare(s.stock[slot], s.maps[slot])]
     fitted = [f"Build {b.number}: {b.title}." for b in s.builds[1:]]
     fuels = [
@@ -173,6 +174,11 @@ def _fuel_text(key: str) -> str:
     return f"{f.title}, RON {f.ron:.0f} or higher" if f.ron > 0.0 else f.title
 
 
+def _known(factor: float) -> float | None:
+    """A factor; None for one that came with a sheet's numbers and was stated nowhere."""
+    return factor if factor == factor else None
+
+
 def _range(values: list[float | None], digits: int) -> str:
     """The lowest and the highest of what is known; unknown where nothing is, and said where some is not."""
     known = [v for v in values if v is not None]
@@ -222,7 +228,10 @@ def _gain_line(s: Signing, power: str) -> str:
         return ""
     try:
         g, assumed = gain_between(
-            s.results.together(), s.reference.together(like=s.results), s.standard, s.sheet.band_rpm
+            s.results.together(standard=s.standard),
+            s.reference.together(like=s.results, standard=s.standard),
+            s.standard,
+            s.sheet.band_rpm,
         )
     except EvidenceError:
         return ""
@@ -265,8 +274,8 @@ def _evidence_document(s: Signing) -> dict[str, Any]:
                 ],
                 "curve": {
                     "standard": standard_title(s.standard),
-                    "factor": p.curves[s.standard].correction.factor,
-                    "basis": "wheel",
+                    "factor": _known(p.curves[s.standard].correction.factor),
+                    "basis": p.curves[s.standard].basis,
                     "speed_rpm": p.curves[s.standard].speed_rpm.tolist(),
                     "power_w": [round(v, 1) for v in p.curves[s.standard].power_w.tolist()],
                     "torque_nm": [round(v, 2) for v in p.curves[s.standard].torque_nm.tolist()],

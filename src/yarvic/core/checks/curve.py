@@ -10,31 +10,42 @@ from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import PASS, Finding
 
 NO_LOSS = "a limit is at the crank and the drivetrain's loss is not stated"
+NO_LOSS_OF_CRANK = (
+    "a limit is at the wheels, the curve is at the crank, and the drivetrain's loss between is unknown"
+)
 
 
 def curve(data: PullEvidence) -> list[Finding]:
-    """Peak wheel power and torque, uncorrected: it is the real load that a part must bear, not the standard day's."""
+    """Peak power and torque, uncorrected: it is the real load that a part must bear, not the standard day's.
+
+    A limit is held against a curve of its own basis, wheel or crank; against the other it is not known.
+    """
     findings = []
     # On a road, at a held speed, of a bare log and without a ledger nobody asks for a curve.
     on_roller = data.conditions is not None and data.conditions.engine_per_roller is not None
-    asks = data.sweeps and on_roller and data.limits.components is not None
+    asks = data.sweeps and (on_roller or data.curve is not None) and data.limits.components is not None
     asked = (("power", "Power"), ("torque", "Torque")) if asks else ()
     for key, title in asked:
         limit = data.limits.component(key)
         if limit is None:
             findings.append(data.not_known(key, f"the job states no limit for {key}", "roller_speed"))
             continue
-        if limit.basis == "crank":
+        if data.curve is None and limit.basis == "crank":
             findings.append(data.not_known(key, NO_LOSS, "roller_speed"))
             continue
         if data.curve is None:
             findings.append(data.not_known(key, "no dyno curve belongs to this pull", "roller_speed"))
             continue
+        if limit.basis in ("wheel", "crank") and limit.basis != data.curve.basis:
+            why = NO_LOSS if limit.basis == "crank" else NO_LOSS_OF_CRANK
+            findings.append(data.not_known(key, why, "roller_speed"))
+            continue
+        if data.curve.correction.standard != "none":
+            why = f"the curve was corrected by {data.curve.correction.title}, and by which factor is unknown"
+            findings.append(data.not_known(key, why, "roller_speed"))
+            continue
         value, rpm = data.curve.peak_power if key == "power" else data.curve.peak_torque
-        speed = data.log.channel("engine_speed")
-        inside = (speed.time_s >= data.pull.start_s) & (speed.time_s <= data.pull.end_s)
-        at = int(np.nanargmin(np.abs(np.where(inside, speed.values, np.inf) - rpm)))
-        where = replace(data.where("engine_speed", float(speed.time_s[at])), speed_rpm=rpm)
+        where = replace(data.where("engine_speed", _when(data, rpm)), speed_rpm=rpm)
         found = data.found(
             key,
             value,
@@ -42,7 +53,7 @@ def curve(data: PullEvidence) -> list[Finding]:
             where,
             rule=limit.rule(f"{title} against the components"),
         )
-        if found.severity == PASS and data.limits.at_crank(key):
+        if found.severity == PASS and data.curve.basis == "wheel" and data.limits.at_crank(key):
             findings.append(data.not_known(key, NO_LOSS, "roller_speed"))
             continue
         findings.append(replace(found, basis=f"{limit.basis}, uncorrected"))
@@ -55,3 +66,12 @@ def curve(data: PullEvidence) -> list[Finding]:
         statement = f"Engine speed for the {limit.component}"
         findings.append(data.highest("engine_speed", "engine_speed", statement, limit.rule("Engine speed")))
     return findings
+
+
+def _when(data: PullEvidence, rpm: float) -> float | None:
+    """The time at which the pull passed an engine speed; None where the log does not say it."""
+    speed = data.log.channels.get("engine_speed")
+    if speed is None:
+        return None
+    inside = (speed.time_s >= data.pull.start_s) & (speed.time_s <= data.pull.end_s)
+    return float(speed.time_s[int(np.nanargmin(np.abs(np.where(inside, speed.values, np.inf) - rpm)))])

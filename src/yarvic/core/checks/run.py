@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -57,19 +58,21 @@ def check_log(
     limits: Limits,
     conditions: Conditions | None = None,
     engine: EngineKind | None = None,
+    curves: Mapping[int, Curve] | None = None,
 ) -> list[CheckedPull]:
     """Every pull of a log judged, in time order; without pulls the list is empty.
 
-    A run at a held speed or a climb is judged as one span, by what does not need a sweep.
+    A run at a held speed or a climb is judged as one span, by what does not need a sweep. `curves` are uncorrected
+    ones of a dyno's sheet, by the number of the pull that they were measured in.
     """
     engine = engine or EngineKind()
     log = _in_order(log)
     steady = conditions is not None and conditions.run in ("hold", "climb")
     applies = families_of(engine)
     results = []
-    for pull in steady_span(log) if steady else find_pulls(log):
-        found_curve = None
-        if conditions is not None and not steady and "roller_speed" in log.channels:
+    for number, pull in enumerate(steady_span(log) if steady else find_pulls(log)):
+        found_curve = (curves or {}).get(number)
+        if found_curve is None and conditions is not None and not steady and "roller_speed" in log.channels:
             try:
                 found_curve = dyno_curve(log, pull, conditions, "none", boost_controlled=True)
             except EvidenceError:
@@ -82,6 +85,17 @@ def check_log(
         ]
         results.append(CheckedPull(pull, tuple(findings), found_curve))
     return results
+
+
+def check_curve(
+    evidence: str, log: Log, curve_found: Curve, limits: Limits, conditions: Conditions, throttle: float
+) -> CheckedPull:
+    """A curve without a log, judged by what a curve answers: what the components carry."""
+    rows = next(iter(log.channels.values())).time_s
+    low, high = float(curve_found.speed_rpm[0]), float(curve_found.speed_rpm[-1])
+    pull = Pull(float(rows[0]), float(rows[-1]), throttle, low, high)
+    data = PullEvidence(evidence, log, pull, limits, conditions, curve_found, sweeps=True)
+    return CheckedPull(pull, tuple(replace(f, family=FAMILIES[-1][0]) for f in curve(data)), curve_found)
 
 
 def _in_order(log: Log) -> Log:

@@ -23,6 +23,7 @@ class Origin(Document):
     reader: Annotated[str, Field(max_length=40)] = "text"
     part: Annotated[str, Field(max_length=400)] = ""
     started: Annotated[str, Field(max_length=40)] = ""
+    sheet: bool = False  # a dyno's curve, and no log
 
 
 class Head(Document):

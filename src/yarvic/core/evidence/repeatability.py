@@ -26,6 +26,7 @@ class MeanCurve:
     torque_sd_nm: FloatArray
     count: int
     error_w: FloatArray  # by the noise of each pull alone
+    basis: str = "wheel"
 
     @cached_property
     def peak_power(self) -> tuple[float, float]:
@@ -58,6 +59,7 @@ def mean_curve(curves: list[Curve]) -> MeanCurve:
         torque.std(axis=0, ddof=1) if many else none,
         len(curves),
         np.sqrt(sum(np.interp(grid, c.speed_rpm, c.error_w) ** 2 for c in curves)) / len(curves),
+        curves[0].basis,
     )
 
 
@@ -66,6 +68,8 @@ def _stack(curves: list[Curve]) -> tuple[FloatArray, FloatArray, FloatArray]:
         raise EvidenceError("there are no pulls", remedy="Pull this revision first.")
     if len({c.correction.standard for c in curves}) > 1:
         raise EvidenceError("two correction standards cannot be compared", remedy="Choose one standard for all.")
+    if len({c.basis for c in curves}) > 1:
+        raise EvidenceError("some are of the wheels and some of the crank", remedy="Compare those of one basis.")
     low = max(c.speed_rpm[0] for c in curves)
     high = min(c.speed_rpm[-1] for c in curves)
     if high - low < 4 * GRID_STEP_RPM:

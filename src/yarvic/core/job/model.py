@@ -138,6 +138,17 @@ class Evidence:
     origin: Origin | None = None
     aside: Mapping[int | None, str] = field(default_factory=dict)
     reading: int = 0  # the record by which its columns are read; 0 for one that was recorded here
+    joined: tuple[str, int] | None = None  # the run and the pull in it that this curve was measured in
+
+    @property
+    def is_sheet(self) -> bool:
+        """Whether it is a dyno's curve, and no log."""
+        return self.origin is not None and self.origin.sheet
+
+    @property
+    def made_at(self) -> str:
+        """When it was measured, ISO 8601: what its file says, or when it was recorded here; empty where neither says."""
+        return self.time if self.origin is None else self.origin.started
 
     @property
     def on_build(self) -> int:

@@ -97,7 +97,7 @@ class Runs(Records):
 
     def _with_notes(self, run: Evidence, notes: Iterable[tuple[int, str, str]]) -> Evidence:
         """A run with what was said of it since."""
-        from yarvic.core.evidence.origin import Assigned, Origin, SetAside
+        from yarvic.core.evidence.origin import Assigned, Joined, Origin, SetAside
 
         aside: dict[int | None, str] = {}
         for number, kind, text in notes:
@@ -110,6 +110,9 @@ class Runs(Records):
                 run = replace(run, revision_id=found.revision_id, build=found.build)
             elif kind == "conditions":
                 run = replace(run, conditions=self._document(Conditions.model_validate_json, text, "conditions"))
+            elif kind == "joined":
+                to = self._document(Joined.model_validate_json, text, "run that was joined")
+                run = replace(run, joined=(to.run, to.pull) if to.run else None)
             elif kind == "set_aside":
                 said = self._document(SetAside.model_validate_json, text, "run that was left out")
                 aside.pop(said.pull, None)

@@ -124,8 +124,8 @@ def _curves(canvas: Any, c: SheetContent, top: float) -> float:
         canvas.line(x, bottom, x, bottom - 3)
         canvas.drawCentredString(x, bottom - 11, f"{value}")
     canvas.drawCentredString((left + right) / 2, bottom - 21, "engine speed, rpm")
-    canvas.drawString(left - 28, top + 4, f"torque at the wheel, {c.torque_unit}")
-    canvas.drawRightString(right + 28, top + 4, f"power at the wheel, {c.power_unit}")
+    canvas.drawString(left - 28, top + 4, f"torque at the {c.after.basis}, {c.torque_unit}")
+    canvas.drawRightString(right + 28, top + 4, f"power at the {c.after.basis}, {c.power_unit}")
 
     def draw(m: MeanCurve, values: Any, ceiling: float, dashed: bool, width: float) -> None:
         canvas.setLineWidth(width)

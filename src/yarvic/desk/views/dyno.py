@@ -245,14 +245,15 @@ class DynoView(View):
         if not curves:
             self.factor.setText("")
             return
-        factors = ", ".join(f"{c.correction.factor:.3f}" for c in curves)
+        factors = ", ".join(factor_words(c) for c in curves)
         label_ = s.settings.units.get("power", "kW")
         text = (
-            f"At the wheel. {curves[0].correction.title}: factor {factors}."
+            f"At the {curves[0].basis}. {curves[0].correction.title}: factor {factors}."
             f" {reduction_words(curves, label_)} Band: one standard deviation from pull to pull."
         )
-        if s.standard != "none" and working is not None:
-            raw = mean_curve(working.curves("none", self.at_throttle))
+        plain = working.curves("none", self.at_throttle) if working is not None else []
+        if s.standard != "none" and plain:
+            raw = mean_curve(plain)
             text += f" Uncorrected peak {amount(raw.peak_power[0], label_)}."
         self.factor.setText(text)
 
@@ -268,7 +269,8 @@ class DynoView(View):
     def _gain(self, working: RevisionResults, reference: RevisionResults, power: str) -> None:
         s = self.session
         assert s.job is not None
-        a, b = working.together(self.at_throttle), reference.together(self.at_throttle, working)
+        a = working.together(self.at_throttle, standard=s.standard)
+        b = reference.together(self.at_throttle, working, s.standard)
         if not a or not b:
             return
         try:
@@ -293,7 +295,7 @@ class DynoView(View):
                 peak, torque_peak = curve.peak_power, curve.peak_torque
                 texts[2] = f"{amount(peak[0], power)} at {peak[1]:,.0f}"
                 texts[3] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f}"
-                texts[4] = f"{curve.correction.factor:.3f}"
+                texts[4] = factor_words(curve)
             if p.held is not None:
                 shown = float(from_canonical(p.held.power_w, power))
                 spread = p.held.power_sd_w / UNITS[power].factor
@@ -348,6 +350,12 @@ class DynoView(View):
     def main_widget(self) -> QWidget:
         """The action takes the focus."""
         return self.three
+
+
+def factor_words(curve: Curve) -> str:
+    """The factor of a curve; that of a sheet may be in its numbers and stated nowhere."""
+    factor = curve.correction.factor
+    return f"{factor:.3f}" if factor == factor else UNKNOWN
 
 
 def _amount(value: float | None, unit: str) -> str:

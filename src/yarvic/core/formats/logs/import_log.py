@@ -118,6 +118,7 @@ def read_file(
             reader=raw.reader,
             part=raw.part[:400],
             started=raw.started or (said.date if said is not None else ""),
+            sheet=raw.sheet,
         )
         found.append(Recording(raw, origin, understood, said))
     return found
