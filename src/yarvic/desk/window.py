@@ -64,7 +64,7 @@ COMMON_KEYS = [
     ("Ctrl+I", "import logs"),
     (
         "Ctrl+Z, Ctrl+Shift+Z",
-        "undo, redo: of the sheet in Job and Plan, of runs from files in Logs, else of the draft",
+        "undo, redo: of the sheet in Job and Plan, of runs from files in Dyno and Logs, else of the draft",
     ),
     ("F6", "move between ladder, figure and readings"),
     ("Esc", "close what lies on top"),
@@ -323,11 +323,11 @@ class Window(QMainWindow):
     def _step_back(self, *, back: bool) -> None:
         """Job and Plan undo changes of the sheet, every other step those of the draft."""
         s = self.session
-        if self.shown() is self.views.get("importing"):
+        if self.shown() is self.views.get("importing") and self.arrivals.shown is not None:
             if not self.arrivals.step(-1 if back else 1):
                 s.say("Nothing to undo." if back else "Nothing to redo.")
             return
-        if s.settings.step == "logs" and back:
+        if s.settings.step in ("logs", "dyno") and back:
             try:
                 if self.arrivals.undo():
                     return

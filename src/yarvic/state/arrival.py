@@ -2,23 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from yarvic.core.evidence.clock import MINUTES
+from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import Log
-from yarvic.core.evidence.mapping import AFR, Column, Facts
+from yarvic.core.evidence.mapping import AFR, Column, CurveSaid, Facts
 from yarvic.core.evidence.origin import Reading
 from yarvic.core.evidence.pulls import Pull, find_pulls
 from yarvic.core.evidence.raw import RawColumn
+from yarvic.core.evidence.sheet.joining import Candidate
 from yarvic.core.evidence.taking import Understood, tells
 from yarvic.core.formats.logs.import_log import Recording
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.units import units_of
+from yarvic.state.weather import Weather
 
 FEW = ("engine_speed", "throttle")
+_OF_CURVE = ("engine_speed", "vehicle_speed", "gps_speed", "power", "torque")
+# Of a measured run nothing is known before somebody says it.
+UNKNOWN = Conditions(simulated=False, run="", fan=None)
+NO_WEATHER = Weather()
 # The place of the column of time, which is none of the others'.
 TIME_PLACE = -1
 
@@ -34,25 +43,38 @@ class Answers:
     fuel: str = ""
     revision: int | None = None
     build: int | None = None
+    conditions: Conditions = UNKNOWN
+    weather: Weather = NO_WEATHER
+    curve: CurveSaid | None = None
+    joined: tuple[str, int] | None = None  # a curve's: the run and the pull in it that it was measured in
 
     def column(self, place: int) -> Column:
         """What is said of the column in a place."""
         return self.time if place == TIME_PLACE else self.columns[place]
 
     @property
+    def stated(self) -> Conditions:
+        """The conditions of the run, with its air."""
+        return self.weather.of(self.conditions)
+
+    @property
     def facts(self) -> Facts:
         """What is known beside the file."""
-        return Facts(self.barometer_pa, fuel_by_key(self.fuel).stoichiometric_afr if self.fuel else None)
+        barometer = self.barometer_pa if self.barometer_pa is not None else self.weather.station_pa
+        return Facts(barometer, fuel_by_key(self.fuel).stoichiometric_afr if self.fuel else None)
 
 
 class Arrival:
     """One recording with what is said of it; every change is one step back. `run` is the evidence that is read anew."""
 
-    def __init__(self, recording: Recording, answers: Answers, run: str = "") -> None:
-        self.recording, self.run = recording, run
+    def __init__(
+        self, recording: Recording, answers: Answers, run: str = "", candidates: Sequence[Candidate] = ()
+    ) -> None:
+        self.recording, self.run, self.candidates = recording, run, list(candidates)
         self.steps, self.at = [answers], 0
         self._pulls: tuple[Answers, list[Pull]] | None = None
         self._beside: tuple[Answers, dict[int, str]] | None = None
+        self._asked: tuple[Answers, list[str]] | None = None
 
     @property
     def answers(self) -> Answers:
@@ -77,7 +99,7 @@ class Arrival:
     @property
     def understood(self) -> Understood:
         """What its columns are said to mean."""
-        return Understood(self.answers.time, self.answers.columns)
+        return Understood(self.answers.time, self.answers.columns, self.answers.curve)
 
     def time_units(self) -> list[tuple[str, str]]:
         """What its time can be said to count in, and in words."""
@@ -101,7 +123,8 @@ class Arrival:
                 return 4, 0.0
             return (1 if c.doubtful else 2 if c.how == "guessed" else 3), c.confidence
 
-        return sorted(range(TIME_PLACE, len(self.answers.columns)), key=rank)
+        first = 0 if self.recording.raw.clock == "row" else TIME_PLACE
+        return sorted(range(first, len(self.answers.columns)), key=rank)
 
     def asked(self) -> int:
         """How many columns are in doubt."""
@@ -133,6 +156,31 @@ class Arrival:
         part = replace(raw, columns=[raw.columns[n] for n in places])
         meant = Understood(said.time, tuple(said.columns[n] for n in places))
         return Recording(part, self.recording.origin, meant).log(meant, said.facts)
+
+    def curve_asked(self) -> list[str]:
+        """What has to be answered before a sheet gives a curve, or in what it contradicts itself; empty for a log."""
+        from yarvic.core.evidence.sheet.curve import sheet_fault, sheet_questions
+
+        said = self.answers
+        if said.curve is None:
+            return []
+        if self._asked is None or self._asked[0] != said:
+            places = [n for n, c in enumerate(said.columns) if c.channel in _OF_CURVE]
+            log = self._part(places)
+            columns = tuple(said.columns[n] for n in places)
+            fault = sheet_fault(log, said.curve, columns, said.stated)
+            self._asked = said, [*([fault] if fault else []), *sheet_questions(log, said.curve)]
+        return self._asked[1]
+
+    def curve(self) -> Curve | None:
+        """The curve of a sheet as it is answered; None for a log, and while something is asked of it."""
+        from yarvic.core.evidence.sheet.curve import sheet_curve
+
+        said = self.answers
+        if said.curve is None or self.curve_asked():
+            return None
+        places = [n for n, c in enumerate(said.columns) if c.channel in _OF_CURVE]
+        return sheet_curve(self._part(places), said.curve, tuple(said.columns[n] for n in places), said.stated)
 
     def pulls(self) -> list[Pull]:
         """The pulls in it, by what its engine speed and throttle are said to be."""

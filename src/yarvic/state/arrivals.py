@@ -2,45 +2,42 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from psygnal import Signal
-
-from yarvic.core.document import Document
 from yarvic.core.errors import Cancelled, JobError, YarvicError
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.job.runs import NewRun
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.physics.fuel import fuels
+from yarvic.state.run_acts import RunActs, Said
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
     from yarvic.core.evidence.mapping import Mapping
-    from yarvic.core.evidence.origin import Assigned, NoteKind, Origin, Reading, SetAside
-    from yarvic.core.evidence.raw import RawLog
+    from yarvic.core.evidence.origin import Origin, Reading
+    from yarvic.core.evidence.sheet.joining import Candidate
     from yarvic.core.formats.logs.import_log import Recording
     from yarvic.core.job.model import Evidence
+    from yarvic.core.job.store import Job
     from yarvic.state.arrival import Answers, Arrival
     from yarvic.state.session import Session
 
 SOURCE = "file"
-Said = tuple[str, "NoteKind", Document]
+Joins = tuple[list["Candidate"], "Candidate | None"]
+# So many of the last logs are held against a curve.
+MOST_LOGS_JOINED = 30
 
 
-class Arrivals:
+class Arrivals(RunActs):
     """The recordings that wait to be answered, and the acts on those that are in the job already."""
 
-    changed = Signal()
-
     def __init__(self, session: Session) -> None:
-        self.session = session
+        super().__init__(session)
         self.waiting: list[Arrival] = []
         self.at = 0
-        # How each act is taken back: what is said again of runs, and of which.
-        self._done: list[tuple[list[Said], str]] = []
         session.job_changed.connect(self._job_changed)
         self._opening = session.opening
 
@@ -71,34 +68,61 @@ class Arrivals:
             session.failed.emit(JobError("no job is open", remedy="Open the vehicle's job, then drop the log again."))
             ended()
             return
-        request = session.request("reading the file")
+        request, job = session.request("reading the file"), session.job
 
-        def work(progress: Progress, cancelled: Asked) -> list[Recording]:
+        def work(progress: Progress, cancelled: Asked) -> list[tuple[Recording, Joins]]:
             progress(0.1, path.name)
-            found = read_file(path, known_mapping, channel_words(), cancelled)
-            if cancelled():
-                raise Cancelled(f"reading {path.name} was cancelled")
-            return found
+            found = read_file(path, known_mapping, channel_words(), cancelled, job.sheet.altitude_m)
+            made = []
+            for recording in found:
+                if cancelled():
+                    raise Cancelled(f"reading {path.name} was cancelled")
+                made.append((recording, pulls_of_curve(job, recording)))
+            return made
 
-        def arrive(found: list[Recording]) -> None:
+        def arrive(found: list[tuple[Recording, Joins]]) -> None:
             first = len(self.waiting)
-            self.waiting += [Arrival(r, self._proposed(r)) for r in found]
+            self.waiting += [Arrival(r, self._proposed(r, joins[1]), candidates=joins[0]) for r, joins in found]
             self.at = first
             self.changed.emit()
             opened()
 
         session.start(request, f"Reading {path.name}", work, arrive, ended=ended)
 
-    def _proposed(self, recording: Recording) -> Answers:
-        """What is proposed before a person says anything: the working revision, its build, the fuel of the vehicle."""
-        from yarvic.state.arrival import Answers
+    def _proposed(self, recording: Recording, of: Candidate | None = None) -> Answers:
+        """What is proposed before a person says anything: the working revision and its build; for a curve what its
+        sheet says, full throttle, and the pull `of` a log whose engine speed has its shape.
+        """
+        from yarvic.state.arrival import UNKNOWN, Answers
+        from yarvic.state.weather import Weather
 
         session = self.session
         assert session.job is not None
         origin = recording.origin
         title = f"{Path(origin.name).stem}, {origin.part}" if origin.part else Path(origin.name).stem
         time, columns = recording.understood.time, recording.understood.columns
-        return Answers(time, columns, title[:80], None, "", *self._belongs(origin))
+        revision, build = self._belongs(origin)
+        conditions, joined = UNKNOWN, None
+        if recording.said is not None:
+            conditions = recording.said.conditions.changed(throttle=1.0)
+        if of is not None:
+            run = next(e for e in session.job.evidence() if e.id == of.run)
+            revision, build, joined = run.revision_id, run.build, (of.run, of.pull)
+        said, height = recording.said, session.job.sheet.altitude_m
+        weather = Weather(altitude_m=height) if said is None else Weather(said.pressure_pa, said.at, said.altitude_m)
+        return Answers(
+            time,
+            columns,
+            title[:80],
+            None,
+            "",
+            revision,
+            build,
+            conditions,
+            weather,
+            recording.understood.curve,
+            joined,
+        )
 
     def _belongs(self, origin: Origin) -> tuple[int | None, int | None]:
         """The revision and build that a file is from, as far as its time tells: the last flashed before it was begun."""
@@ -126,7 +150,8 @@ class Arrivals:
     def read_anew(self, run: Evidence, *, opened: Callable[[], None] = lambda: None) -> None:
         """Look again at how the columns of a run from a file are read."""
         from yarvic.core.formats.logs.import_log import Recording
-        from yarvic.state.arrival import Answers, Arrival
+        from yarvic.state.arrival import UNKNOWN, Answers, Arrival
+        from yarvic.state.weather import Weather
 
         session = self.session
         assert session.job is not None
@@ -138,20 +163,24 @@ class Arrivals:
                 return
         request = session.request("reading the run", revision=run.revision_id)
 
-        def work(progress: Progress, cancelled: Asked) -> tuple[RawLog, Reading]:
+        def work(progress: Progress, cancelled: Asked) -> tuple[Recording, Reading, Joins]:
             reading = job.reading(run.id)
             if reading is None or run.origin is None:
                 raise JobError(f"{run.title} was not imported from a file", remedy="Choose another run.")
-            return job.raw(run.id), reading
+            recording = Recording(job.raw(run.id), run.origin, reading.understood)
+            return recording, reading, pulls_of_curve(job, recording)
 
-        def arrive(found: tuple[RawLog, Reading]) -> None:
-            raw, reading = found
-            assert run.origin is not None
+        def arrive(found: tuple[Recording, Reading, Joins]) -> None:
+            recording, reading, joins = found
+            conditions = run.conditions or UNKNOWN
+            known = conditions.pressure_pa
+            weather = Weather(known, "station" if known is not None else "", job.sheet.altitude_m)
             answers = Answers(
                 reading.understood.time, reading.understood.columns, run.title, reading.barometer_pa,
-                _fuel_of(reading.stoichiometric_afr, session), run.revision_id, run.build,
+                _fuel_of(reading.stoichiometric_afr, session), run.revision_id, run.build, conditions, weather,
+                reading.mapping.curve, run.joined,
             )  # fmt: skip
-            self.waiting.append(Arrival(Recording(raw, run.origin, reading.understood), answers, run.id))
+            self.waiting.append(Arrival(recording, answers, run.id, joins[0]))
             self.at = len(self.waiting) - 1
             self.changed.emit()
             opened()
@@ -185,6 +214,44 @@ class Arrivals:
         if arrival.say(replace(arrival.answers, columns=tuple(columns))):
             self.changed.emit()
 
+    def state(self, **said: object) -> None:
+        """State conditions of the one that is looked at. Raises JobError, UnitError for what they cannot be."""
+        arrival = self.shown
+        if arrival is None:
+            return
+        answers = replace(arrival.answers, conditions=arrival.answers.conditions.changed(**said))
+        answers.stated  # noqa: B018 - a dew point that cannot be is refused before it is kept
+        if arrival.say(answers):
+            self.changed.emit()
+
+    def state_air(self, **said: object) -> None:
+        """State the air of the one that is looked at, by the fields of `Weather`. Raises as `state` does."""
+        arrival = self.shown
+        if arrival is None:
+            return
+        weather = replace(arrival.answers.weather, **said)  # type: ignore[arg-type]
+        answers = replace(arrival.answers, weather=weather)
+        answers.stated  # noqa: B018
+        if arrival.say(answers):
+            self.changed.emit()
+
+    def say_curve(self, **said: object) -> None:
+        """Say what a curve's numbers are, by the fields of `CurveSaid`."""
+        arrival = self.shown
+        if arrival is not None and arrival.answers.curve is not None:
+            self.say(curve=arrival.answers.curve.changed(**said))
+
+    def join(self, run: str, pull: int) -> None:
+        """Say in which pull of a log the curve was measured, none where `run` is empty; it belongs where that does."""
+        job = self.session.job
+        if job is None:
+            return
+        log = next((e for e in job.evidence() if e.id == run), None)
+        if log is None:
+            self.say(joined=None)
+        else:
+            self.say(joined=(run, pull), revision=log.revision_id, build=log.build)
+
     def use_mapping(self, mapping: Mapping) -> None:
         """Read the columns as a mapping says. Raises FormatError for one of another logger."""
         from yarvic.core.evidence.taking import understand
@@ -195,7 +262,7 @@ class Arrivals:
             return
         raw = replace(arrival.recording.raw, columns=list(arrival.recording.raw.columns))
         understood = understand(raw, mapping, channel_words(), mapping.title or "the mapping")
-        self.say(time=understood.time, columns=understood.columns)
+        self.say(time=understood.time, columns=understood.columns, curve=understood.curve)
 
     def step(self, by: int) -> bool:
         """Undo or redo an answer; whether there was one."""
@@ -220,7 +287,8 @@ class Arrivals:
 
     def accept(self) -> None:
         """Put the one that is looked at into the job, as it is answered; its mapping is remembered for its logger."""
-        from yarvic.core.evidence.origin import SetAside
+        from yarvic.core.evidence.origin import Joined, SetAside
+        from yarvic.state.arrival import UNKNOWN
         from yarvic.state.mappings import remember_mapping
 
         session, arrival = self.session, self.shown
@@ -235,7 +303,11 @@ class Arrivals:
             progress(0.2, said.title)
             if arrival.run:
                 return lambda: self._read_otherwise(arrival.run, reading, said)
-            run = NewRun(said.title, arrival.recording.raw, None, origin, reading)
+            stated = said.stated
+            joined = Joined(run=said.joined[0], pull=said.joined[1]) if said.joined is not None else None
+            run = NewRun(
+                said.title, arrival.recording.raw, stated if stated != UNKNOWN else None, origin, reading, joined
+            )
             ready = job.ready_runs([run])
             if cancelled():
                 raise Cancelled(f"importing {origin.name} was cancelled")
@@ -260,7 +332,8 @@ class Arrivals:
         session.start(request, f"Importing {said.title}", work, apply)
 
     def _read_otherwise(self, run: str, reading: Reading, said: Answers) -> list[Evidence]:
-        from yarvic.core.evidence.origin import Assigned
+        from yarvic.core.evidence.origin import Assigned, Joined
+        from yarvic.state.arrival import UNKNOWN
 
         job = self.session.job
         assert job is not None
@@ -275,75 +348,32 @@ class Arrivals:
         if (found.revision_id, found.build) != (said.revision, said.build):
             told.append((run, "assigned", assigned))
             back.append((run, "assigned", Assigned(revision_id=found.revision_id, build=found.build)))
+        stated, before = said.stated, found.conditions or UNKNOWN
+        if stated != before:
+            told.append((run, "conditions", stated))
+            back.append((run, "conditions", before))
+        if said.joined != found.joined:
+            for notes, to in ((told, said.joined), (back, found.joined)):
+                notes.append((run, "joined", Joined(run=to[0], pull=to[1]) if to is not None else Joined()))
         if told:
             job.say_of(told, f"{found.title} is read and assigned otherwise.")
             self._done.append((back, found.title))
         return [found]
 
-    def assign(self, run: Evidence, revision: int | None, build: int | None) -> None:
-        """Say to which revision and build a run belongs. Raises JobError."""
-        from yarvic.core.evidence.origin import Assigned
 
-        self._say(
-            run,
-            "assigned",
-            Assigned(revision_id=revision, build=build),
-            Assigned(revision_id=run.revision_id, build=run.build),
-        )
+def pulls_of_curve(job: Job, recording: Recording) -> Joins:
+    """The pulls of the job's logs in which a curve may have been measured, and the one it must be; none for a log."""
+    from yarvic.core.evidence.sheet.joining import candidates
+    from yarvic.state.arrival import FEW
 
-    def set_aside(self, run: Evidence, pull: int | None, reason: str) -> None:
-        """Set a pull, or a whole run, aside. Raises JobError without a reason."""
-        from yarvic.core.evidence.origin import SetAside
-
-        if not reason.strip():
-            raise JobError("nothing is left out without a reason", remedy="Say why it does not count.")
-        said = SetAside(pull=pull, reason=reason.strip(), name=self.session.settings.author)
-        self._say(run, "set_aside", said, SetAside(pull=pull, aside=False))
-
-    def take_back(self, run: Evidence, pull: int | None) -> None:
-        """Let a pull, or a run, count again."""
-        from yarvic.core.evidence.origin import SetAside
-
-        said = SetAside(pull=pull, aside=False)
-        self._say(run, "set_aside", said, SetAside(pull=pull, reason=run.aside.get(pull, "")))
-
-    def _say(self, run: Evidence, kind: NoteKind, said: Assigned | SetAside, back: Assigned | SetAside) -> None:
-        job = self.session.job
-        if job is None:
-            return
-        what = (
-            "is assigned otherwise"
-            if kind == "assigned"
-            else "counts"
-            if not getattr(said, "aside", True)
-            else "is left out"
-        )
-        job.say_of([(run.id, kind, said)], f"{run.title} {what}.")
-        self._done.append(([(run.id, kind, back)], run.title))
-        revisions = {run.revision_id, getattr(said, "revision_id", None)}
-        self._after(revisions)
-
-    def undo(self) -> bool:
-        """Take back the last thing that was said of a run in the job; whether there was one. Raises JobError."""
-        job = self.session.job
-        if job is None or not self._done:
-            return False
-        back, title = self._done[-1]
-        runs = {run for run, _, _ in back}
-        before = {e.revision_id for e in job.evidence() if e.id in runs}
-        job.say_of(back, f"{title}: the last change is undone.")
-        self._done.pop()
-        after = {e.revision_id for e in job.evidence() if e.id in runs}
-        self.session.say(f"Undone: what was last said of {title}.")
-        self._after(before | after)
-        return True
-
-    def _after(self, revisions: Sequence[int | None] | set[int | None]) -> None:
-        for revision in revisions:
-            if revision is not None:
-                self.session.judge(revision)
-        self.session.job_changed.emit()
-        self.changed.emit()
+    if not recording.raw.sheet:
+        return [], None
+    speed = recording.log(recording.understood).channels.get("engine_speed")
+    if speed is None or speed.doubt is not None:
+        return [], None
+    logs = [e for e in job.evidence() if e.origin is not None and not e.is_sheet and None not in e.aside]
+    stamps = None if recording.raw.clock == "row" else speed.time_s
+    return candidates(speed.values, stamps, ((e.id, job.log(e.id, FEW)) for e in logs[-MOST_LOGS_JOINED:]))
 
 
 def _fuel_of(ratio: float | None, session: Session) -> str:

@@ -7,6 +7,7 @@ from datetime import datetime
 
 import numpy as np
 
+from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.repeatability import Gain, Interval, Order, difference, gain
 from yarvic.core.job.model import Evidence
 from yarvic.state.results import PullResult
@@ -56,6 +57,10 @@ def gain_between(
     working: Sequence[PullResult], reference: Sequence[PullResult], standard: str, band_rpm: tuple[float, float]
 ) -> tuple[Gain, str]:
     """Gain of pulls over others, and what was assumed of their order. Raises EvidenceError when they do not compare."""
+    if len({p.evidence.origin is None for p in (*working, *reference)}) > 1:
+        raise EvidenceError(
+            "one is from a file, the other from the simulated bench", remedy="Compare each with its own baseline."
+        )
     order, together = places([p.evidence for p in working], [p.evidence for p in reference])
     found = gain([p.curves[standard] for p in working], [p.curves[standard] for p in reference], band_rpm, order)
     return found, ASSUMED if together else OTHER_DAY

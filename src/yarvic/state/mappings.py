@@ -34,7 +34,10 @@ def known_mapping(raw: RawLog) -> Mapping | None:
 def _confirmed_only(mapping: Mapping) -> Mapping | None:
     """What a person has said of it; the rest is guessed anew from what the numbers are this time."""
     columns = tuple(c for c in mapping.columns if c.how == "confirmed" and not c.question)
-    return mapping.model_copy(update={"columns": columns}) if columns else None
+    curve = mapping.curve.remembered() if mapping.curve is not None else None
+    if not columns and (curve is None or not curve.basis):
+        return None
+    return mapping.model_copy(update={"columns": columns, "curve": curve})
 
 
 def remember_mapping(mapping: Mapping) -> None:

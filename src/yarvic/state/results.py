@@ -152,9 +152,17 @@ class RevisionResults:
         return [p for p in self.pulls if p.throttle == FULL_THROTTLE and p.sweeps]
 
 
+def logged(results: RevisionResults | None) -> list[PullResult]:
+    """The pulls of which there is a log, and not a curve alone."""
+    return [p for p in results.pulls if not p.evidence.is_sheet] if results is not None else []
+
+
 def simulated_mark(results: RevisionResults | None) -> str:
     """What stands before numbers that no real vehicle gave; empty for those that one did."""
-    return "simulated bench · " if results is not None and results.simulated else ""
+    if results is None or not results.simulated:
+        return ""
+    both = any(p.evidence.origin is not None for p in results.pulls)
+    return "simulated bench and files · " if both else "simulated bench · "
 
 
 def apart(one: PullResult, other: PullResult) -> list[str]:
@@ -214,6 +222,10 @@ def evaluate(
             if old is not None and (old.evidence, old.sheets, old.limits, old.vehicle) == (item, sheets, by, vehicle):
                 runs[item.id] = old
                 continue
+            if item.joined is not None and item.id not in {s.id for each in joined.values() for s in each}:
+                wrong.append(
+                    Problem(item.id, f"{item.title} stands alone: the log it is joined to is not of this revision")
+                )
             try:
                 judge = _judge_sheet if item.is_sheet else _judge_run
                 runs[item.id] = judge(job, item, by, vehicle, sheets)
@@ -248,7 +260,7 @@ def _judge_sheet(
     checked = check_curve(item.id, log, _uncorrected(found), limits, conditions, throttle)
     read = partial(job.whole_log, item.id)
     pull = PullResult(item, read, checked.pull, checked.findings, _curves(item, found, vehicle))
-    return JudgedRun(item, limits, vehicle, (pull,), tuple(problems(log)))
+    return JudgedRun(item, limits, vehicle, (pull,), ())
 
 
 def _curve_of(job: Job, item: Evidence, log: Log) -> Curve:

@@ -5,7 +5,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yarvic.core.errors import UnitError
-from yarvic.core.physics.air import Air, dry_pressure
+from yarvic.core.physics.air import Air
 from yarvic.core.physics.correction import STANDARDS, compression_ignition_factor, correction, title
 
 

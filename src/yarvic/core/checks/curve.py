@@ -10,9 +10,7 @@ from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import PASS, Finding
 
 NO_LOSS = "a limit is at the crank and the drivetrain's loss is not stated"
-NO_LOSS_OF_CRANK = (
-    "a limit is at the wheels, the curve is at the crank, and the drivetrain's loss between is unknown"
-)
+NO_LOSS_OF_CRANK = "a limit is at the wheels, the curve is at the crank, and the drivetrain's loss between is unknown"
 
 
 def curve(data: PullEvidence) -> list[Finding]:

@@ -128,7 +128,7 @@ def _confirmed(
         left.remove(mine)
         hits += 1
         found.append(_still_fits(column, mine, words))
-    if not hits:
+    if not hits and known.columns:
         raise FormatError(
             "is a mapping of another logger: none of its columns is in this log",
             concerns=source,

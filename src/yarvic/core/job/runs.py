@@ -19,7 +19,7 @@ from yarvic.core.job.model import Evidence
 from yarvic.core.job.records import Records
 
 if TYPE_CHECKING:
-    from yarvic.core.evidence.origin import Heads, NoteKind, Origin, Reading
+    from yarvic.core.evidence.origin import Heads, Joined, NoteKind, Origin, Reading
 
 EVIDENCE = "evidence"
 NOTES = "what was said of runs"
@@ -41,6 +41,7 @@ class NewRun:
     conditions: Conditions | None
     origin: Origin | None = None
     reading: Reading | None = None
+    joined: Joined | None = None
 
 
 Ready = tuple[NewRun, list[columns.Row]]
@@ -192,6 +193,7 @@ class Runs(Records):
         said: tuple[tuple[NoteKind, Document | None], ...] = (
             ("source", run.origin),
             ("header", heads_of(run.log) if isinstance(run.log, RawLog) else None),
+            ("joined", run.joined),
             ("reading", run.reading),
         )
         for kind, document in said:
@@ -204,7 +206,10 @@ class Runs(Records):
             else f"{run.title} imported from {run.origin.name}."
         )
         self._write_journal(db, evidence_id, where, *records)
-        return Evidence(evidence_id, run.title, revision_id, build, time, source, c, run.origin, reading=reading)
+        to = (run.joined.run, run.joined.pull) if run.joined is not None and run.joined.run else None
+        return Evidence(
+            evidence_id, run.title, revision_id, build, time, source, c, run.origin, reading=reading, joined=to
+        )
 
     def _insert_note(self, db: sqlite3.Connection, evidence_id: str, kind: NoteKind, document: Document) -> int:
         cursor = db.execute(

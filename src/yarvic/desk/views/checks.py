@@ -29,6 +29,7 @@ WIDE, NARROW, NARROW_PX = (118, 236), (97, 206), 640
 # The least width of a pull, and of its number.
 LEAST_CELL, NUMBER_PX = 118, 58
 # The checks within their family, short.
+OVER_TIME, OVER_SPEED = "Time from the start of the pull, s", "Engine speed, rpm"
 SHORT = {
     "boost_overshoot": "overshoot",
     "boost_shortfall": "short of target",
@@ -237,7 +238,7 @@ class ChecksView(View):
         line.insertWidget(0, self.source, 1)
         column.addLayout(line)
         self.sheet = sheet()
-        self.plot = add_chart(self.sheet, bottom="Time from the start of the pull, s", width=56)
+        self.plot = add_chart(self.sheet, bottom=OVER_TIME, width=56)
         column.addWidget(self.sheet, 1)
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(area)
@@ -286,10 +287,16 @@ class ChecksView(View):
             f"{p.title}. {finding.statement}: {numbers}" if numbers else f"{p.title}. {finding.statement}"
         )
         kind_shown = CHANNELS.get(finding.where.channel or "")
-        traced = f"Trace: {kind_shown.title.lower()}. " if kind_shown is not None else ""
+        alone = p.evidence.is_sheet
+        self.to_logs.setVisible(not alone)
+        traced = f"Trace: {kind_shown.title.lower()}. " if kind_shown is not None and not alone else ""
         self.source.setText(f"{traced}Limit by: {finding.rule.source}" if finding.rule else "")
         self.plot.clear()
         key = finding.where.channel
+        self.plot.setLabel("bottom", OVER_SPEED if p.evidence.is_sheet else OVER_TIME)
+        if p.evidence.is_sheet:
+            self._show_curve(finding, p)
+            return
         if key is None or key not in p.log.channels:
             return
         kind = CHANNELS[key]
@@ -302,6 +309,20 @@ class ChecksView(View):
                 shown = np.asarray(from_canonical(channel.values, unit))
                 self.plot.plot(channel.time_s - p.pull.start_s, shown, pen=pen, connect="finite")
         self._mark(finding, p, unit, kind.quantity)
+        self.plot.autoRange(padding=0.06)
+
+    def _show_curve(self, finding: Finding, p: PullResult) -> None:
+        """A curve without a log: what was judged stands over engine speed."""
+        if not p.curves:
+            return
+        curve, quantity = next(iter(p.curves.values())), "torque" if "torque" in finding.check else "power"
+        unit = self.session.settings.units.get(quantity, "N m" if quantity == "torque" else "kW")
+        values = curve.torque_nm if quantity == "torque" else curve.power_w
+        self.plot.setLabel("left", unit)
+        self.plot.plot(curve.speed_rpm, np.asarray(from_canonical(values, unit)), pen=line_pen("working", 2))
+        if finding.where.speed_rpm is not None:
+            pen = line_pen("stop", 1.4, dashed=True)
+            self.plot.addItem(pg.InfiniteLine(pos=finding.where.speed_rpm, angle=90, pen=pen))
         self.plot.autoRange(padding=0.06)
 
     def _mark(self, finding: Finding, p: PullResult, unit: str, quantity: str) -> None:

@@ -26,12 +26,13 @@ from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.selected_run import SelectedRun
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import BandedCurve, add_chart, penned, shaded, sheet
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.gains import gain_between
 from yarvic.state.readings import peaks, reduction_words, throttle_of
-from yarvic.state.results import RevisionResults, simulated_mark
+from yarvic.state.results import PullResult, RevisionResults, simulated_mark
 from yarvic.state.session import Session
 
 # Throttles of a sweep, as bikes and street use are judged by.
@@ -92,7 +93,12 @@ class DynoView(View):
         self.column.addWidget(self.empty, 3)
         self.table = self._make_table()
         self.column.addWidget(self.table, 1)
-        self.column.addWidget(self.caution)
+        self.chosen = SelectedRun(window, self.selected)
+        last = row(self.caution, self.chosen, spacing=8)
+        last.setStretch(0, 1)
+        self.column.addLayout(last)
+        self._kept = ("", 0)  # what is selected stays so when the table is filled anew: its run and its pull
+        self.table.itemSelectionChanged.connect(self._select)
         self.refresh_on(
             session.job_changed,
             session.selection_changed,
@@ -138,6 +144,7 @@ class DynoView(View):
         table.setHorizontalHeaderLabels(list(COLUMNS))
         table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         table.setAccessibleName("Pulls in order with their conditions")
         table.setShowGrid(False)
         table.setObjectName("small")
@@ -218,6 +225,7 @@ class DynoView(View):
         if working is not None and reference is not None:
             self._gain(working, reference, power)
         self._fill_table(working, power, torque)
+        self.chosen.refresh()
         self.power.enableAutoRange()
         for plot in (self.power, self.torque, self.gained):
             plot.autoRange(padding=0.04)
@@ -287,6 +295,7 @@ class DynoView(View):
         pulls = results.pulls if results else ()
         temperature = s.settings.units.get("temperature", "degC")
         pressure = s.settings.units.get("pressure", "kPa")
+        kept = next((n for n, p in enumerate(pulls) if (p.evidence.id, p.number) == self._kept), -1)
         self.table.setRowCount(len(pulls))
         for line, p in enumerate(pulls):
             c, curve = p.evidence.conditions, p.curves.get(s.standard)
@@ -310,11 +319,26 @@ class DynoView(View):
                 texts[7] = UNKNOWN if c.cool_down_s is None else f"{c.cool_down_s:.0f} s"
             for at, text in enumerate(texts):
                 self.table.setItem(line, at, QTableWidgetItem(text))
-        self.table.scrollToBottom()  # the newest run is the one that is looked for
+        if kept >= 0:
+            self.table.selectRow(kept)
+        else:
+            self.table.scrollToBottom()  # the newest run is the one that is looked for
         revision = s.evidence_revision()
         runs = f"{simulated_mark(results)}{len(pulls)} runs of {revision.name}" if revision else ""
         faults = s.bench.faults_text() if s.bench is not None else ""
         self.about.setText(f"{runs} · injected faults: {faults}" if faults else runs)
+
+    def selected(self) -> PullResult | None:
+        """The run that is selected in the table."""
+        results, at = self.session.working_results(), self.table.currentRow()
+        chosen = bool(self.table.selectedItems())
+        return results.pulls[at] if results is not None and chosen and 0 <= at < len(results.pulls) else None
+
+    def _select(self) -> None:
+        run = self.selected()
+        if run is not None:
+            self._kept = run.evidence.id, run.number
+        self.chosen.refresh()
 
     def _jump(self, where: Where) -> None:
         if not self.isVisible() or where.speed_rpm is None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping as Table
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -28,12 +28,16 @@ STATION = "whether the pressure is the station's or reduced to sea level cannot 
 class Facts:
     """Conditions as far as they are said, what is asked of them, and what was made of them, in sentences.
 
-    `asked` is by what it concerns: pressure, temperature, humidity, factor. `date` is ISO 8601 where a line says it.
+    `asked` is by what it concerns: pressure, temperature, humidity, factor. `pressure_pa` is what stands there, `at`
+    what it is counted at: `station`, `sea level`, or empty where that is not known. `date` is ISO 8601.
     """
 
     conditions: Conditions
     asked: dict[str, str] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
+    pressure_pa: float | None = None
+    at: Literal["", "station", "sea level"] = ""
+    altitude_m: float | None = None
     date: str = ""
     title: str = ""
 
@@ -187,19 +191,22 @@ def _weather(values: dict[str, Any], found: Facts, altitude_m: float | None) -> 
 
 
 def _station(values: dict[str, Any], found: Facts, height: float | None) -> float | None:
+    found.altitude_m = height
     if "station_pressure" in values:
-        return float(values["station_pressure"])
+        found.pressure_pa, found.at = float(values["station_pressure"]), "station"
+        return found.pressure_pa
     if "sea_level_pressure" in values:
         return _reduced(values["sea_level_pressure"], found, height)
     if "pressure" not in values:
         return None
-    pressure = float(values["pressure"])
+    pressure = found.pressure_pa = float(values["pressure"])
     if height is None:
         found.asked["pressure"] = STATION
         return None
     share = float(sheet_data()["bounds"]["weather_share"])
     station, sea = (abs(pressure / float(isa_pressure(h)) - 1.0) <= share for h in (height, 0.0))
     if station and not sea:
+        found.at = "station"
         found.notes.append(f"pressure {pressure / 100:.0f} mbar is that of the station, at {height:.0f} m")
         return pressure
     if sea and not station:
@@ -209,6 +216,7 @@ def _station(values: dict[str, Any], found: Facts, height: float | None) -> floa
 
 
 def _reduced(pressure: float, found: Facts, height: float | None) -> float | None:
+    found.pressure_pa, found.at = pressure, "sea level"
     if height is None:
         found.asked["pressure"] = "the pressure is reduced to sea level: state the altitude"
         return None

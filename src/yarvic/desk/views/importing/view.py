@@ -6,17 +6,22 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QWidget
+from PyQt6.QtWidgets import QFileDialog, QStackedWidget, QVBoxLayout, QWidget
 
+from yarvic.core.checks.finding import amount
 from yarvic.core.errors import YarvicError
+from yarvic.core.evidence.dyno import Curve
+from yarvic.core.evidence.mapping import AFR
 from yarvic.core.physics.fuel import fuels
 from yarvic.core.units import from_canonical, parse_measure
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.importing.answer import Answer
 from yarvic.desk.views.importing.columns import ColumnTable
+from yarvic.desk.views.importing.conditions import ConditionsForm
+from yarvic.desk.views.importing.curve import CurveForm
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.entry import Line, choice
-from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, sideways, word
 from yarvic.state.arrivals import Arrivals
 from yarvic.state.mappings import share_mapping
 from yarvic.state.session import STEP_TITLES, Session
@@ -41,10 +46,25 @@ class ImportView(View):
             self.head.addWidget(widget)
         self.notes = label("", "caption", wrap=True)
         self.column.addWidget(self.notes)
+        self.show_columns = word("Columns", partial(self.turn_to, 0), "C", checkable=True)
+        self.show_conditions = word("Conditions", partial(self.turn_to, 1), "D", checkable=True)
+        self.column.addLayout(row(self.show_columns, self.show_conditions, None, spacing=2))
         self.table = ColumnTable()
-        self.column.addWidget(self.table, 1)
         self.answer = Answer(self._tell, self._next_doubt)
-        self.column.addWidget(self.answer)
+        columns = QWidget()
+        inner = QVBoxLayout(columns)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.addWidget(self.table, 1)
+        inner.addWidget(self.answer)
+        arrivals = self.arrivals
+        self.conditions = ConditionsForm(arrivals.state, arrivals.state_air, session.settings.units)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(columns)
+        self.pages.addWidget(sideways(self.conditions))
+        self.column.addWidget(self.pages, 1)
+        self.curve = CurveForm(arrivals.say_curve, arrivals.state, arrivals.join, self._run_title)
+        self.column.addWidget(self.curve)
+        self.turn_to(0)
         self.title = Line("Title of the run", lambda t: self.arrivals.say(title=t.strip()[:80]), 190)
         self.barometer = Line("Barometer", self._barometer, 130, "such as 970 mbar")
         self.fuel = choice("Fuel of a ratio", self._fuels, lambda k: self.arrivals.say(fuel=k))
@@ -57,12 +77,15 @@ class ImportView(View):
                 spacing=6,
             )
         )  # fmt: skip
-        self.column.addLayout(
+        self.beside = QWidget()
+        self.barometer_name = label("Barometer", "quiet")
+        self.beside.setLayout(
             row(
-                label("Barometer", "quiet"), self.barometer, label("Fuel of a ratio", "quiet"), self.fuel, None,
+                self.barometer_name, self.barometer, label("Fuel of a ratio", "quiet"), self.fuel, None,
                 spacing=6,
             )
         )  # fmt: skip
+        self.column.addWidget(self.beside)
         self.column.addWidget(self.barometer.fault)
         self.pulls = label("", "quiet", wrap=True)
         last = row(self.pulls, self.take, spacing=8)
@@ -98,6 +121,8 @@ class ImportView(View):
             show_choice(self.which, "")
             self.notes.setText("")
             self.pulls.setText("")
+            self.curve.hide()
+            self.conditions.show_answers(None, [])
             self._show_answer()
             return
         if fresh:
@@ -110,8 +135,11 @@ class ImportView(View):
         )
         waiting = len(self.arrivals.waiting)
         show_choice(self.which, f"{self.arrivals.at + 1} of {waiting}" if waiting > 1 else "")
-        self.notes.setText(" · ".join(arrival.recording.raw.notes[:4]))
-        self.notes.setVisible(bool(arrival.recording.raw.notes))
+        said_of = arrival.recording.said
+        notes = [*arrival.recording.raw.notes, *(said_of.notes if said_of is not None else ())]
+        self.notes.setText(" · ".join(notes[:4]))
+        self.notes.setVisible(bool(notes))
+        self._show_conditions()
         self.title.show_text(said.title)
         pressure = self.session.settings.units.get("ambient_pressure", "mbar")
         known = said.barometer_pa
@@ -123,6 +151,42 @@ class ImportView(View):
         self.take.setText("Read it so" if arrival.run else "Import")
         self._show_pulls()
         self._show_answer()
+
+    def _show_conditions(self) -> None:
+        """The conditions, and for a curve what its numbers are."""
+        arrival = self.arrivals.shown
+        assert arrival is not None
+        said, sheet = arrival.answers, arrival.recording.said
+        open_ = dict(sheet.asked) if sheet is not None else {}
+        for what, known in (
+            ("pressure", said.weather.station_pa), ("temperature", said.conditions.temperature_k),
+            ("humidity", said.stated.relative_humidity), ("factor", said.conditions.stated_factor),
+        ):  # fmt: skip
+            if known is not None:
+                open_.pop(what, None)
+        asked = [f"{q[:1].upper()}{q[1:]}" for q in open_.values()]
+        self.conditions.show_answers(said, asked)
+        unknown = said.stated.unknown_air
+        self.show_conditions.setText(f"Conditions: {', '.join(unknown)} unknown" if unknown else "Conditions")
+        self.curve.setVisible(said.curve is not None)
+        # Of a curve nothing but the columns beside it may need a fuel; its barometer stands with its conditions.
+        ratio = any(c.unit == AFR for c in said.columns)
+        self.beside.setVisible(said.curve is None or ratio)
+        for widget in (self.barometer_name, self.barometer):
+            widget.setVisible(said.curve is None)
+        if said.curve is not None:
+            over_road = not any(c.channel == "engine_speed" for c in said.columns)
+            self.curve.show_answers(said, arrival.curve_asked(), arrival.candidates, over_road)
+
+    def turn_to(self, page: int) -> None:
+        """Show the columns (0), or the conditions (1)."""
+        self.pages.setCurrentIndex(page)
+        for at, button in enumerate((self.show_columns, self.show_conditions)):
+            button.setChecked(at == page)
+
+    def _run_title(self, run: str) -> str:
+        job = self.session.job
+        return next((e.title for e in job.evidence() if e.id == run), run) if job is not None else run
 
     def _show_place(self) -> None:
         arrival, job = self.arrivals.shown, self.session.job
@@ -139,8 +203,11 @@ class ImportView(View):
     def _show_pulls(self) -> None:
         arrival = self.arrivals.shown
         assert arrival is not None
-        found = arrival.pulls()
         asked = arrival.asked()
+        if arrival.answers.curve is not None:
+            self.pulls.setText(self._curve_words(arrival.curve()))
+            return
+        found = arrival.pulls()
         doubt = (
             f"{asked} column{'s are' if asked != 1 else ' is'} in doubt and will not be judged by. " if asked else ""
         )
@@ -151,6 +218,17 @@ class ImportView(View):
         words = f"{p.from_rpm:,.0f} to {p.to_rpm:,.0f} rpm at {p.throttle * 100:.0f} % throttle"
         count = "1 pull was" if len(found) == 1 else f"{len(found)} pulls were"
         self.pulls.setText(f"{doubt}{count} found{', the first' if len(found) > 1 else ''}: {words}.")
+
+    def _curve_words(self, curve: Curve | None) -> str:
+        if curve is None:
+            return "It gives no curve before what is asked is answered; it may be imported as it is."
+        units = self.session.settings.units
+        (power, at_power), (torque, at_torque) = curve.peak_power, curve.peak_torque
+        return (
+            f"At the {curve.basis}, {curve.correction.title.lower()}:"
+            f" {amount(power, units.get('power', 'kW'))} at {at_power:,.0f} rpm,"
+            f" {amount(torque, units.get('torque', 'N m'))} at {at_torque:,.0f} rpm."
+        )
 
     def _place(self) -> int | None:
         found = self.table.columns.column_at(self.table.currentIndex().row())
@@ -241,6 +319,7 @@ class ImportView(View):
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this page."""
         return [
+            ("C, D", "columns; conditions"),
             ("Up, Down", "another column"),
             ("Enter", "confirm the column and go on to the next in doubt"),
             ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo an answer"),
@@ -252,6 +331,7 @@ class ImportView(View):
         """Commands of this page."""
         return [
             Command("Import this recording", "", self.arrivals.accept),
+            Command("Conditions of this recording", "", partial(self.turn_to, 1)),
             Command("Use a mapping of columns", "", self._ask_for_mapping),
             Command("Save the mapping of columns", "", self._ask_to_share),
         ]
@@ -263,6 +343,8 @@ class ImportView(View):
             self.answer.confirm.click()
         elif in_list and event.key() == Qt.Key.Key_Delete and self.arrivals.shown is not None:
             self._leave()
+        elif in_list and event.key() in (Qt.Key.Key_C, Qt.Key.Key_D):
+            self.turn_to(int(event.key() == Qt.Key.Key_D))
         else:
             super().keyPressEvent(event)
 

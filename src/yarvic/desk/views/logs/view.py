@@ -23,7 +23,7 @@ from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track,
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
-from yarvic.state.results import PullResult, RevisionResults, simulated_mark
+from yarvic.state.results import PullResult, RevisionResults, logged, simulated_mark
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 
@@ -102,7 +102,7 @@ class LogsView(View):
     def refresh(self) -> None:
         """Take up the pulls of the working revision."""
         results, revision = self.session.working_results(), self.session.evidence_revision()
-        count = len(results.pulls) if results else 0
+        count = len(logged(results))
         self.at = min(max(self.at, 0), max(count - 1, 0))
         self.about.setText(
             f"{simulated_mark(results)}evidence of {revision.name}{self._on(results)}" if revision else ""
@@ -163,12 +163,12 @@ class LogsView(View):
 
     def shown(self) -> PullResult | None:
         """The pull that is drawn."""
-        results = self.session.working_results()
-        return results.pulls[self.at] if results and self.at < len(results.pulls) else None
+        pulls = logged(self.session.working_results())
+        return pulls[self.at] if self.at < len(pulls) else None
 
     def _choices(self) -> list[tuple[str, Callable[[], None]]]:
-        results = self.session.working_results()
-        return [(p.title, partial(self.choose, i)) for i, p in enumerate(results.pulls if results else ())]
+        pulls = logged(self.session.working_results())
+        return [(p.title, partial(self.choose, i)) for i, p in enumerate(pulls)]
 
     def _styles(self) -> list[tuple[str, Callable[[], None]]]:
         return [(s.title.capitalize(), partial(self._ask_where, key)) for key, s in STYLES.items()]
@@ -203,14 +203,10 @@ class LogsView(View):
 
     def _reference(self) -> PullResult | None:
         results = self.session.reference_results()
-        if (
-            results is None
-            or not results.pulls
-            or not self.ghost.isChecked()
-            or results is self.session.working_results()
-        ):
+        pulls = logged(results)
+        if not pulls or not self.ghost.isChecked() or results is self.session.working_results():
             return None
-        return results.pulls[min(self.at, len(results.pulls) - 1)]
+        return pulls[min(self.at, len(pulls) - 1)]
 
     def _redraw(self) -> None:
         shown, reference = self.shown(), self._reference()
@@ -339,7 +335,7 @@ class LogsView(View):
         results = self.session.working_results()
         if results is None or not self.isVisible():
             return
-        for i, p in enumerate(results.pulls):
+        for i, p in enumerate(logged(results)):
             if p.evidence.id == where.evidence:
                 self.at = i
                 self.by_speed.setChecked(False)

@@ -1,0 +1,160 @@
+"""The conditions of a run, by hand: its air, its gear, its dyno; each may stay unknown."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+
+from yarvic.core.errors import UnitError
+from yarvic.core.evidence.conditions import RUN_WORDS, Conditions
+from yarvic.core.physics.fuel import fuels
+from yarvic.core.units import from_canonical, parse_measure, parse_number, unit
+from yarvic.desk.widgets.entry import Line, Sheet, choice
+from yarvic.desk.widgets.words import label, show_choice
+from yarvic.state.arrival import Answers
+from yarvic.state.weather import Weather
+
+UNSAID = "unknown"
+AT = (("station", "at the station"), ("sea level", "reduced to sea level"))
+NAME_PX, FIELD_PX = 120, 150
+
+
+def parse_entry(text: str, quantity: str, usual: str) -> float | None:
+    """A number with or without its unit, in SI; None for an empty line. Raises UnitError."""
+    words = text.strip()
+    if not words:
+        return None
+    try:
+        bare = parse_number(words)
+    except UnitError:
+        return parse_measure(words, quantity)
+    u = unit(usual)
+    return bare * u.factor + u.offset
+
+
+class ConditionsForm(QFrame):
+    """What the run was made under. `state` is given conditions by their fields, `air` those of the weather."""
+
+    def __init__(self, state: Callable[..., None], air: Callable[..., None], units: dict[str, str]) -> None:
+        super().__init__()
+        self.setObjectName("sheet")
+        self._state, self._air, self._units = state, air, units
+        self.temperature = self._measured(
+            "Air temperature", "temperature", "temperature", lambda v: state(temperature_k=v)
+        )
+        self.pressure = self._measured("Air pressure", "ambient_pressure", "pressure", lambda v: air(pressure_pa=v))
+        self.at = choice("Counted at", lambda: list(AT), lambda at: air(at=at))
+        self.altitude = self._measured("Altitude", "", "length", lambda v: air(altitude_m=v), "m")
+        self.humidity = self._measured("Relative humidity", "", "ratio", self._humidity, "%")
+        self.dew = self._measured("Dew point", "temperature", "temperature", lambda v: air(dew_point_k=v))
+        self.gear = self._number("Gear", lambda v: state(gear=None if v is None else int(v)))
+        self.throttle = self._measured("Throttle", "", "ratio", lambda v: state(throttle=v), "%")
+        self.kind = choice(
+            "How it was run", lambda: [(k, t.capitalize()) for k, t in RUN_WORDS.items()], lambda k: state(run=k)
+        )
+        self.fuel = choice("Fuel", self._fuels, lambda k: state(fuel=k))
+        self.dyno = self._text("Dyno", "dyno")
+        self.cool = self._measured("Cool-down before", "", "time", lambda v: state(cool_down_s=v), "s")
+        self.fan = self._measured("Fan", "", "ratio", lambda v: state(fan=v), "%")
+        self.tyres = self._measured(
+            "Tyre pressure, gauge", "pressure", "pressure", lambda v: state(tyre_pressure_pa=v)
+        )
+        self.straps = self._text("Strapping", "strapping")
+        self.note = self._text("Note", "note", 2 * FIELD_PX)
+        self.asked = label("", "fault", wrap=True)
+        left, right = Sheet("Air", NAME_PX), Sheet("Run", NAME_PX)
+        self.pressure_said = left.line("Air pressure", self.pressure)
+        for name, field in (("Counted", self.at), ("Altitude", self.altitude), ("Air temperature", self.temperature),
+                            ("Relative humidity", self.humidity), ("or dew point", self.dew),
+                            ("Fuel", self.fuel), ("Note", self.note)):  # fmt: skip
+            left.line(name, field)
+        for name, field in (("Dyno", self.dyno), ("Gear", self.gear), ("Throttle", self.throttle),
+                            ("How it was run", self.kind), ("Cool-down before", self.cool), ("Fan", self.fan),
+                            ("Tyre pressure", self.tyres), ("Strapping", self.straps)):  # fmt: skip
+            right.line(name, field)
+        left.close()
+        right.close()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 8, 12, 8)
+        both = QHBoxLayout()
+        both.setSpacing(24)
+        both.addLayout(left, 1)
+        both.addLayout(right, 1)
+        column.addWidget(self.asked)
+        column.addLayout(both)
+        column.addStretch(1)
+
+    # -- fields
+
+    def _measured(
+        self, name: str, choice_of: str, quantity: str, enter: Callable[[Any], None], usual: str = ""
+    ) -> Line:
+        def done(text: str) -> None:
+            enter(parse_entry(text, quantity, usual or self._unit(choice_of)))
+
+        return Line(name, done, FIELD_PX, UNSAID)
+
+    def _number(self, name: str, enter: Callable[[float | None], None]) -> Line:
+        return Line(name, lambda text: enter(parse_number(text) if text.strip() else None), FIELD_PX, UNSAID)
+
+    def _text(self, name: str, key: str, width: int = FIELD_PX) -> Line:
+        return Line(name, lambda text: self._state(**{key: text.strip()}), width, UNSAID)
+
+    def _humidity(self, value: float | None) -> None:
+        self._state(relative_humidity=value)
+
+    def _unit(self, choice_of: str) -> str:
+        usual = {"temperature": "degC", "ambient_pressure": "mbar", "pressure": "kPa"}[choice_of]
+        return self._units.get(choice_of, usual)
+
+    @staticmethod
+    def _fuels() -> list[tuple[str, str]]:
+        return [("", UNSAID), *((k, f.title) for k, f in fuels().items())]
+
+    # -- showing
+
+    def show_answers(self, said: Answers | None, asked: list[str]) -> None:
+        """Show what is said of the run, and what its file leaves open."""
+        self.setEnabled(said is not None)
+        if said is None:
+            return
+        c, w = said.conditions, said.weather
+        temperature, pressure = self._unit("temperature"), self._unit("ambient_pressure")
+        _put(self.temperature, c.temperature_k, temperature)
+        _put(self.pressure, w.pressure_pa, pressure)
+        _put(self.altitude, w.altitude_m, "m", 0)
+        show_choice(self.at, dict(AT).get(w.at, "at the station, or at sea level?"))
+        _put(self.dew, w.dew_point_k, temperature)
+        stated = said.stated
+        _put(self.humidity, stated.relative_humidity, "%", 0)
+        self.humidity.setEnabled(w.dew_point_k is None)
+        self._show_run(c)
+        self.pressure_said.setText(_of_pressure(w, pressure))
+        self.pressure_said.setVisible(bool(self.pressure_said.text()))
+        self.asked.setText("  ".join(asked))
+        self.asked.setVisible(bool(asked))
+
+    def _show_run(self, c: Conditions) -> None:
+        self.gear.show_text("" if c.gear is None else str(c.gear))
+        _put(self.throttle, c.throttle, "%", 0)
+        show_choice(self.kind, RUN_WORDS[c.run].capitalize() if c.run else UNSAID)
+        show_choice(self.fuel, fuels()[c.fuel].title if c.fuel in fuels() else UNSAID)
+        _put(self.cool, c.cool_down_s, "s", 0)
+        _put(self.fan, c.fan, "%", 0)
+        _put(self.tyres, c.tyre_pressure_pa, self._unit("pressure"))
+        for field, text in ((self.dyno, c.dyno), (self.straps, c.strapping), (self.note, c.note)):
+            field.show_text(text)
+
+
+def _put(field: Line, value: float | None, label_: str, decimals: int | None = None) -> None:
+    digits = unit(label_).decimals if decimals is None else decimals
+    field.show_text("" if value is None else f"{float(from_canonical(value, label_)):.{digits}f} {label_}")
+
+
+def _of_pressure(weather: Weather, label_: str) -> str:
+    """What is missing of a pressure, or what it is at the station."""
+    if weather.question or weather.at != "sea level" or weather.station_pa is None:
+        return weather.question
+    return f"{float(from_canonical(weather.station_pa, label_)):.{unit(label_).decimals}f} {label_} at the station"

@@ -1,0 +1,94 @@
+"""What is said of runs that are in the job already: where they belong, what does not count; and the way back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from psygnal import Signal
+
+from yarvic.core.document import Document
+from yarvic.core.errors import JobError
+
+if TYPE_CHECKING:
+    from yarvic.core.evidence.origin import Assigned, NoteKind, SetAside
+    from yarvic.core.job.model import Evidence
+    from yarvic.state.session import Session
+
+Said = tuple[str, "NoteKind", Document]
+
+
+class RunActs:
+    """The acts on runs of the job; each is one step back."""
+
+    changed = Signal()
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        # How each act is taken back: what is said again of runs, and of which.
+        self._done: list[tuple[list[Said], str]] = []
+
+    def assign(self, run: Evidence, revision: int | None, build: int | None) -> None:
+        """Say to which revision and build a run belongs. Raises JobError."""
+        from yarvic.core.evidence.origin import Assigned
+
+        self._say(
+            run,
+            "assigned",
+            Assigned(revision_id=revision, build=build),
+            Assigned(revision_id=run.revision_id, build=run.build),
+        )
+
+    def set_aside(self, run: Evidence, pull: int | None, reason: str) -> None:
+        """Set a pull, or a whole run, aside. Raises JobError without a reason."""
+        from yarvic.core.evidence.origin import SetAside
+
+        if not reason.strip():
+            raise JobError("nothing is left out without a reason", remedy="Say why it does not count.")
+        said = SetAside(pull=pull, reason=reason.strip(), name=self.session.settings.author)
+        self._say(run, "set_aside", said, SetAside(pull=pull, aside=False))
+
+    def take_back(self, run: Evidence, pull: int | None) -> None:
+        """Let a pull, or a run, count again."""
+        from yarvic.core.evidence.origin import SetAside
+
+        said = SetAside(pull=pull, aside=False)
+        self._say(run, "set_aside", said, SetAside(pull=pull, reason=run.aside.get(pull, "")))
+
+    def _say(self, run: Evidence, kind: NoteKind, said: Assigned | SetAside, back: Assigned | SetAside) -> None:
+        job = self.session.job
+        if job is None:
+            return
+        what = (
+            "is assigned otherwise"
+            if kind == "assigned"
+            else "counts"
+            if not getattr(said, "aside", True)
+            else "is left out"
+        )
+        job.say_of([(run.id, kind, said)], f"{run.title} {what}.")
+        self._done.append(([(run.id, kind, back)], run.title))
+        revisions = {run.revision_id, getattr(said, "revision_id", None)}
+        self._after(revisions)
+
+    def undo(self) -> bool:
+        """Take back the last thing that was said of a run in the job; whether there was one. Raises JobError."""
+        job = self.session.job
+        if job is None or not self._done:
+            return False
+        back, title = self._done[-1]
+        runs = {run for run, _, _ in back}
+        before = {e.revision_id for e in job.evidence() if e.id in runs}
+        job.say_of(back, f"{title}: the last change is undone.")
+        self._done.pop()
+        after = {e.revision_id for e in job.evidence() if e.id in runs}
+        self.session.say(f"Undone: what was last said of {title}.")
+        self._after(before | after)
+        return True
+
+    def _after(self, revisions: Iterable[int | None]) -> None:
+        for revision in revisions:
+            if revision is not None:
+                self.session.judge(revision)
+        self.session.job_changed.emit()
+        self.changed.emit()
