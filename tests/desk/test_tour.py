@@ -33,12 +33,15 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
         "injected faults: tired pump 40 %",
         "Torque for the gearbox, tag 42",
         "A2 (working)",
+        "Whinchat, a1-evening.csv: 4 columns are in doubt",
+        "Whinchat, dyno sheet: At the wheel, uncorrected: 118.",
+        "Whinchat, 7 Checks: Cylinder 4 knocked again and again",
         f"Pictures: {tmp_path}",
         f"Release package: {tmp_path / 'ptarmigan-b2-release.zip'}",
     ):
         assert part in told, told
     pictures = sorted(tmp_path.glob("*.png"))
-    assert len(pictures) == 22
+    assert len(pictures) == 25
     assert all(p.stat().st_size > 20_000 for p in pictures)
     v = verify_package(tmp_path / "ptarmigan-b2-release.zip")
     assert v.intact and v.manifest.revision == "B2" and v.manifest.simulated

@@ -159,3 +159,16 @@ def test_a_diesels_sheet_asks_for_no_octane(demo_job):
         assert "against a brake's ramp" in text
     finally:
         made.close_job()
+
+
+def test_a_run_of_unknown_weather_keeps_no_bench_away(session, tmp_path):
+    """A file that says nothing of its air is no reason why nothing can be pulled."""
+    from yarvic.core.evidence.conditions import Conditions
+    from yarvic.state.opened import bench_of
+
+    job = session.job
+    log = job.log(job.evidence()[0].id)
+    unknown = Conditions(simulated=False, run="", fan=None)
+    job.add_evidence("from outside", job.revisions()[0].id, log, unknown, source="file")
+    bench, why = bench_of(job)
+    assert why is None and bench is not None

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.channels import CHANNELS, SPARK_CORRECTIONS
 from yarvic.core.evidence.log import Channel
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import CANONICAL
@@ -62,9 +62,7 @@ SENSORS: dict[str, Sensor] = {
     "quantity_limit": Sensor(50, 0.0, 0.0, 1e-7),
     "injection_start": Sensor(50, 0.0, 0.0, 0.1),
     "spark_advance": Sensor(50, 0.0, 0.0, 0.1),
-    "spark_correction_1": Sensor(50),
-    "spark_correction_2": Sensor(50),
-    "spark_correction_3": Sensor(50),
+    **dict.fromkeys(SPARK_CORRECTIONS, Sensor(50)),
     "cam_phase": Sensor(50, 0.0, 0.1, 0.1),
     "wastegate_duty": Sensor(50, 0.0, 0.0, 0.001, 0.0, 1.0),
     "vane_position": Sensor(50, 0.0, 0.0, 0.001, 0.0, 1.0),

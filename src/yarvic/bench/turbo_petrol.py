@@ -15,6 +15,7 @@ from yarvic.bench.rail import injection_window, step_rail
 from yarvic.bench.spark_burn import Ignition, SparkBurn
 from yarvic.bench.turbo import TurboState, move_gate
 from yarvic.bench.unit import SimulatedUnit
+from yarvic.core.evidence.channels import SPARK_CORRECTIONS
 from yarvic.core.physics.constants import R_DRY_AIR
 from yarvic.core.physics.fuel import Fuel
 from yarvic.core.physics.heat import behind_pipe, charge_heating
@@ -29,10 +30,12 @@ THERMOCOUPLE_S = 1.1
 class TurboPetrolRun:
     """One run of the engine. `gear` is what the unit is told."""
 
-    truths = (
+    _BEFORE = (
         "throttle", "boost_pressure", "boost_target", "rail_pressure", "rail_target", "lambda_measured",
-        "lambda_target", "fuel_trim", "long_trim", "injector_window", "spark_advance", "spark_correction_1",
-        "spark_correction_2", "spark_correction_3", "cam_phase", "wastegate_duty", "filling", "air_flow",
+        "lambda_target", "fuel_trim", "long_trim", "injector_window", "spark_advance",
+    )  # fmt: skip
+    _BEHIND = (
+        "cam_phase", "wastegate_duty", "filling", "air_flow",
         "torque_estimate", "charge_temperature", "exhaust_temperature", "coolant_temperature", "oil_temperature",
         "gearbox_temperature", "shutter_position", "misfires", "supply_voltage", "exhaust_flow", "ambient_pressure",
         "ambient_temperature",
@@ -55,6 +58,8 @@ class TurboPetrolRun:
     ) -> None:
         self.p, self.fuel, self.around, self.heat, self.gear = plant, fuel, around, heat, gear
         e = plant.engine
+        # Each cylinder's correction stands between what comes before and behind it.
+        self.truths = (*self._BEFORE, *SPARK_CORRECTIONS[: e.cylinders], *self._BEHIND)
         self.displacement_m3 = e.displacement_m3
         self.program = PetrolProgram(unit.calibration(slot), unit.learned, e.cylinders, self.displacement_m3)
         self.burn = SparkBurn(e, fuel, rng, ignition or Ignition(), keep_cycles)
@@ -167,7 +172,7 @@ class TurboPetrolRun:
         return (
             self.throttle, self.turbo.boost_pa, c.boost_target_pa, self.rail_pa, c.rail_target_pa,
             self.burn.mixture, c.lambda_target, c.trim, c.long_trim, self.window, c.spark_deg,
-            -c.retard_deg[0], -c.retard_deg[1], -c.retard_deg[2], self.cam_deg, c.duty, c.filling, self.air_flow,
+            *(-r for r in c.retard_deg), self.cam_deg, c.duty, c.filling, self.air_flow,
             c.torque_nm, self.charge_k, self.exhaust_k, h.coolant, h.oil, h.gearbox, self.shutters,
             float(self.burn.misfires), self.around.voltage, self.exhaust_flow,
             self.around.air.pressure_pa, self.around.air.temperature_k,

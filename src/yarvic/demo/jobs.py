@@ -8,12 +8,14 @@ from pathlib import Path
 from yarvic.bench.vehicles import rating_image, ratings
 from yarvic.core.formats.files import make_folder, write_whole
 from yarvic.core.formats.hex_image import image_to_hex
+from yarvic.demo import outside
 from yarvic.demo.fieldfare import FIELDFARE
 from yarvic.demo.ptarmigan import PTARMIGAN
 from yarvic.demo.story import DemoJob, Told
 from yarvic.demo.wether import WETHER
+from yarvic.demo.whinchat import WHINCHAT
 
-DEMO_JOBS = (PTARMIGAN, WETHER, FIELDFARE)
+DEMO_JOBS = (PTARMIGAN, WETHER, FIELDFARE, WHINCHAT)
 RATED = WETHER.name
 
 
@@ -37,7 +39,19 @@ def build_missing(
 
         job.build(job_path(folder, job), share, cancelled)
     _write_ratings(folder)
+    outside_files(folder)
     return [job_path(folder, j) for j in DEMO_JOBS]
+
+
+def outside_files(folder: Path) -> list[Path]:
+    """The logs and the dyno sheet of the wagon beside its job, to be dropped on the window; written where they lack."""
+    place = folder / f"{WHINCHAT.name}-files"
+    make_folder(place)
+    found = [place / name for name in outside.FILES]
+    for path in found:
+        if not path.exists():
+            write_whole(path, outside.shipped(path.name))
+    return found
 
 
 def _write_ratings(folder: Path) -> None:

@@ -9,6 +9,7 @@ import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import cached_property
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,8 @@ from yarvic.core.job.store import Job
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import Air
 from yarvic.core.plan.readiness import default_items
+from yarvic.demo import outside
+from yarvic.state.bench import BenchState
 from yarvic.state.keys import demo_key
 from yarvic.state.release import begin_waiver, capture, release, waive
 from yarvic.state.session import Session
@@ -71,34 +74,39 @@ class _StoryRunner(InlineRunner):
         return super().run(title, told, done, failed, visible=visible, heard=heard)
 
 
+@dataclass(frozen=True)
+class Beginning:
+    """What a job begins with: its sheet, the layout and stock image of its unit, the time, how many runs it will take."""
+
+    sheet: JobSheet
+    layout: str
+    stock: bytes
+    begins: datetime
+    runs: int = 0
+
+
 class Story:
-    """A job being told. `steps` is how many runs it will take, for the progress.
+    """A job being told. Whatever fails ends the telling with that error."""
 
-    Whatever fails ends the telling with that error.
-    """
-
-    def __init__(
-        self,
-        path: Path,
-        sheet: JobSheet,
-        layout: str,
-        stock: bytes,
-        begins: datetime,
-        steps: int,
-        progress: Told,
-        cancelled: Callable[[], bool],
-    ) -> None:
-        self.clock = StoryClock(begins)
-        Job.create(path, sheet, layout, stock, author=AUTHOR, clock=self.clock).close()
-        self.path, self.steps, self.progress, self.cancelled = path, steps, progress, cancelled
+    def __init__(self, path: Path, start: Beginning, progress: Told, cancelled: Callable[[], bool]) -> None:
+        self.clock = StoryClock(start.begins)
+        Job.create(path, start.sheet, start.layout, start.stock, author=AUTHOR, clock=self.clock).close()
+        self.path, self.steps, self.progress, self.cancelled = path, start.runs, progress, cancelled
         self.session = Session(Settings(), _StoryRunner(cancelled))
         self.session.failed.connect(self._stop)
         self._failed: YarvicError | None = None
         self.session.open_job(path, clock=self.clock)
-        assert self.session.bench is not None and self.session.job is not None
-        self.bench, self.job = self.session.bench, self.session.job
-        self.bench.unit.seconds_per_block = 0.0
+        assert self.session.job is not None
+        self.job = self.session.job
         self.done = 0
+
+    @cached_property
+    def bench(self) -> BenchState:
+        """The bench that simulates the vehicle; one that comes from outside has none."""
+        bench = self.session.bench
+        assert bench is not None
+        bench.unit.seconds_per_block = 0.0
+        return bench
 
     def _stop(self, error: YarvicError) -> None:
         self._failed = error
@@ -185,6 +193,13 @@ class DemoJob:
     begins: datetime
     runs: int
     told: Callable[[Story], None]
+    outside: bool = False  # whose evidence comes as files, and of which nothing is simulated
+
+    def begin(self) -> Beginning:
+        """What its job begins with."""
+        if self.outside:
+            return Beginning(self.sheet(), outside.layout_text(), outside.stock_image(), self.begins)
+        return Beginning(self.sheet(), layout_text(self.name), stock_image(self.name), self.begins, self.runs)
 
     def sheet(self) -> JobSheet:
         """The job sheet of its vehicle."""
@@ -214,8 +229,7 @@ class DemoJob:
         _sweep(path.parent)
         with tempfile.TemporaryDirectory(prefix=f"{TELLING}{os.getpid()}-", dir=path.parent) as folder:
             here = Path(folder) / path.name
-            stock, layout = stock_image(self.name), layout_text(self.name)
-            teller = Story(here, self.sheet(), layout, stock, self.begins, self.runs, progress, cancelled)
+            teller = Story(here, self.begin(), progress, cancelled)
             try:
                 self.told(teller)
             finally:

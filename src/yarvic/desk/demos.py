@@ -28,6 +28,7 @@ class Demos:
         path = job_path(home() / "jobs", job)
         if path.exists():
             self.open_job(path)
+            self._say_files(job.outside)
             self._build_others()
             return
         if self._building:
@@ -44,9 +45,18 @@ class Demos:
         def done(built: Path) -> None:
             self.open_job(built)
             self._build_others()
+            self._say_files(job.outside)
 
         request = self.session.request("building the demo job")
         self.session.start(request, f"Building the demo job {job.title.partition(',')[0]}", work, done)
+
+    def _say_files(self, outside: bool) -> None:
+        """Where the files are that a vehicle from outside comes with."""
+        if outside:
+            from yarvic.demo.jobs import outside_files
+
+            place = outside_files(home() / "jobs")[0].parent
+            self.session.say(f"Its logs and its dyno sheet are in {place}: drop them on the window.")
 
     def _build_others(self) -> None:
         from yarvic.demo.jobs import DEMO_JOBS, build_missing, job_path

@@ -26,6 +26,7 @@ NAMES = {
     "20-wether-climb": "logs-climb",
     "21-wether-ratings": "plan-ratings",
     "22-fieldfare-half-throttle": "dyno-half-throttle",
+    "24-whinchat-sheet": "import-dyno-sheet",
 }
 
 

@@ -13,14 +13,10 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
 
-from yarvic.bench.loggers import STYLES, write_log
 from yarvic.core.errors import YarvicError
 from yarvic.core.formats.files import make_folder
 from yarvic.desk.app import make_window, unexpected
-from yarvic.desk.views.dyno import DynoView
-from yarvic.desk.views.importing import ImportView
 from yarvic.desk.views.job import JobView
-from yarvic.desk.views.logs.view import LogsView
 from yarvic.desk.views.maps.view import MapsView
 from yarvic.desk.views.plan import PlanView
 from yarvic.desk.views.release.sign import SignDialog
@@ -37,10 +33,6 @@ SIGNER = "Rowan Sedge"
 
 class TourStopped(YarvicError):
     """A step did not lead where it should."""
-
-
-# The ratio that the other logger counts by.
-PUMP_FUEL_AFR = 14.6
 
 
 class Driver:
@@ -144,9 +136,10 @@ def run_tour(folder: Path, say: Say) -> bool:
     make_folder(folder)
     from yarvic.demo.jobs import build_missing
     from yarvic.demo.ptarmigan import PTARMIGAN
+    from yarvic.desk.tour_beside import Beside
 
     job = folder / "ptarmigan.yarvic"
-    for old in (job, *folder.glob("ptarmigan-*.zip")):
+    for old in (job, folder / "whinchat.yarvic", *folder.glob("ptarmigan-*.zip")):
         old.unlink(missing_ok=True)
     say(f"Building the demo job {job}: nine pulls on the simulated bench.")
     PTARMIGAN.build(job)
@@ -158,9 +151,9 @@ def run_tour(folder: Path, say: Say) -> bool:
     try:
         driver.open(job)
         package = Walk(driver).whole()
-        say("Building the other two demo jobs beside it.")
+        say("Building the other demo jobs beside it.")
         build_missing(folder)
-        Walk(driver).others(folder)
+        Beside(driver).whole(folder)
     finally:
         window.close()
     for error in unexpected().errors[before:]:
@@ -190,68 +183,6 @@ class Walk:
         self.pull()
         self.read_evidence()
         return self.release()
-
-    def others(self, folder: Path) -> None:
-        """A log from outside, the bench's page with a fault on, and what only the other two demo jobs show."""
-        d, w = self.d, self.w
-        self.bring_a_log(folder)
-        d.step(5)
-        d.rung("B1")
-        d.key(Qt.Key.Key_B)
-        assert w.session.bench is not None
-        w.session.bench.set_fault("tired_pump", 0.4)
-        d.picture("bench")
-        self.say("Bench", f"injected faults: {w.session.bench.faults_text()}")
-        d.key(Qt.Key.Key_Escape)
-        self.d.open(folder / "wether.yarvic")
-        d.rung("B1")
-        d.step(6)
-        logs = w.view("logs")
-        assert isinstance(logs, LogsView)
-        logs.choose(3)
-        d.picture("wether-climb")
-        card = w.readings.cards[1]
-        self.say("Wether, 6 Logs", f"{card.reading.sentence}: {card.reading.numbers}")
-        d.step(2)
-        plan = w.view("plan")
-        assert isinstance(plan, PlanView)
-        plan.show_panel("ratings")
-        refused = next(c for c in plan.ratings.cards if not c.move_.allowed)
-        d.click(refused)
-        d.wait("the way by parts", lambda: "being worked out" not in plan.ratings.beside.text())
-        d.picture("wether-ratings")
-        self.say("Wether, 2 Plan, ratings", plan.ratings.beside.text().replace("\n", " "))
-        self.d.open(folder / "fieldfare.yarvic")
-        d.rung("A2")
-        d.rung("Stock", reference=True)
-        d.step(5)
-        dyno = w.view("dyno")
-        assert isinstance(dyno, DynoView)
-        dyno.choose_throttle(0.5)
-        d.picture("fieldfare-half-throttle")
-        self.say("Fieldfare, 5 Dyno at half throttle", dyno.peaks.text().replace("\n", "; "))
-
-    def bring_a_log(self, folder: Path) -> None:
-        """A run of the bench as another logger wrote it: dropped, answered, and in the job."""
-        d, w = self.d, self.w
-        d.rung("A1")
-        results = w.session.working_results()
-        assert results is not None
-        path = folder / "evening-run.csv"
-        path.write_text(
-            write_log(results.pulls[0].log, STYLES["imperial"], stoichiometric_afr=PUMP_FUEL_AFR), "utf-8"
-        )
-        w.arriving.bring([path])
-        d.idle()
-        page = w.shown()
-        assert isinstance(page, ImportView)
-        d.picture("import")
-        asked = page.arrivals.shown.asked() if page.arrivals.shown is not None else 0
-        self.say("6 Logs, Import", f"{asked} columns of {path.name} are in doubt: an air-fuel ratio needs its fuel")
-        w.arrivals.say(fuel="petrol-95")
-        d.click(page.take)
-        d.idle()
-        self.say("6 Logs, Import", w.status.message.text())
 
     def say(self, step: str, result: str) -> None:
         """A step with its result."""

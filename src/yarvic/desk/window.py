@@ -192,7 +192,10 @@ class Window(QMainWindow):
     def ask_for_logs(self) -> None:
         """Let a person choose logs to import; what waits already is shown where nothing is chosen."""
         chosen, _ = QFileDialog.getOpenFileNames(
-            self, "Import logs", "", "Logs (*.csv *.txt *.log *.tsv *.gz *.zip *.parquet *.xlsx *.mf4);;All files (*)"
+            self,
+            "Import logs and dyno sheets",
+            "",
+            "Logs and dyno sheets (*.csv *.txt *.log *.tsv *.gz *.zip *.parquet *.xlsx *.mf4);;All files (*)",
         )
         if chosen:
             self.arriving.bring([Path(c) for c in chosen])

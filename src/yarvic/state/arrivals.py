@@ -58,6 +58,7 @@ class Arrivals(RunActs):
         self, path: Path, *, opened: Callable[[], None] = lambda: None, ended: Callable[[], None] = lambda: None
     ) -> None:
         """Read a file beside the window; its recordings then wait to be answered. `ended` whatever comes of it."""
+        from yarvic.core.evidence.sheet.joining import one_for_each
         from yarvic.core.formats.logs.import_log import read_file
         from yarvic.state.arrival import Arrival
         from yarvic.state.mappings import known_mapping
@@ -78,7 +79,8 @@ class Arrivals(RunActs):
                 if cancelled():
                     raise Cancelled(f"reading {path.name} was cancelled")
                 made.append((recording, pulls_of_curve(job, recording)))
-            return made
+            alone = one_for_each([joins[1] for _, joins in made])
+            return [(r, (joins[0], of)) for (r, joins), of in zip(made, alone, strict=True)]
 
         def arrive(found: list[tuple[Recording, Joins]]) -> None:
             first = len(self.waiting)
@@ -373,7 +375,9 @@ def pulls_of_curve(job: Job, recording: Recording) -> Joins:
         return [], None
     logs = [e for e in job.evidence() if e.origin is not None and not e.is_sheet and None not in e.aside]
     stamps = None if recording.raw.clock == "row" else speed.time_s
-    return candidates(speed.values, stamps, ((e.id, job.log(e.id, FEW)) for e in logs[-MOST_LOGS_JOINED:]))
+    found, best = candidates(speed.values, stamps, ((e.id, job.log(e.id, FEW)) for e in logs[-MOST_LOGS_JOINED:]))
+    taken = {e.joined for e in job.evidence() if e.joined is not None and None not in e.aside}
+    return found, None if best is not None and (best.run, best.pull) in taken else best
 
 
 def _fuel_of(ratio: float | None, session: Session) -> str:

@@ -75,7 +75,8 @@ class BenchState:
 
     @staticmethod
     def _air(job: Job) -> Air:
-        with_air = [e.conditions for e in job.evidence() if e.conditions is not None]
+        told = [e.conditions for e in job.evidence() if e.conditions is not None]
+        with_air = [c for c in told if c.simulated and not c.unknown_air]
         return with_air[-1].air if with_air else DEFAULT_AIR
 
     # -- the panel

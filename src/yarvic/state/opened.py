@@ -106,12 +106,19 @@ class Opened(Told):
             self._set_bench(*bench_of(self.job))
         return self._bench
 
+    @property
+    def from_outside(self) -> bool:
+        """Whether nothing simulates the vehicle: what is known of it comes as files."""
+        return self.job is not None and self.job.has_maps and self.bench_ready and self._bench is None
+
     def _set_bench(self, bench: BenchState | None, why_not: YarvicError | None) -> None:
         self._bench, self.bench_ready = bench, True
         if bench is not None:
             bench.changed.connect(lambda: self.bench_changed.emit())
         if why_not is not None:
-            self.say(f"{why_not} Logs can be judged; nothing is flashed here.")
+            self.say(
+                f"{why_not.what[0].upper()}{why_not.what[1:]}: logs and dyno sheets are judged, nothing is flashed here."
+            )
 
     def unit_holds(self) -> Revision | None:
         """The revision that lies in the unit; while the bench is not ready, the one that was written last."""

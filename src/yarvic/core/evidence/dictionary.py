@@ -173,8 +173,13 @@ _BARE_PRESSURE = re.compile(
 _BETWEEN = re.compile(r"\s+in\s+|\s*[,|:;/]\s*|\s+-\s+|[\s_]+")
 _MOST_UNIT_WORDS = 3
 _REFERENCES: tuple[tuple[Reference, re.Pattern[str]], ...] = (
-    ("absolute", re.compile(r"(?<![a-z])(absolut\w*|absolu|abs|assolut[ao])(?![a-z])")),
-    ("gauge", re.compile(r"(?<![a-z])(gauge|gage|relativ\w*|rel|überdruck)(?![a-z])")),
+    ("absolute", re.compile(r"(?<![a-z])(absolu\w*|abs|assolut[ao]|bezwzgl\w*|абс\w*)(?![a-z])")),
+    (
+        "gauge",
+        re.compile(
+            r"(?<![a-z])(gauge|gage|relati[vf]\w*|rel|überdruck|sovrappressione|surpression|nadciśnienie|изб\w*)(?![a-z])"
+        ),
+    ),
 )
 _CYLINDER = r"(?:cylinder|cylindre|cilindro|cilinder|cylindr|zylinder|sylinteri|cyl|zyl|cil|c|цилиндр|цил)"
 _WHICH = (

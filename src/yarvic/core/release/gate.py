@@ -154,7 +154,7 @@ def _prerequisites(case: Case) -> list[Condition]:
 
 def _baseline(case: Case) -> Condition:
     need, have = case.sheet.pulls_required, case.baseline_pulls
-    text = f"{have} stock pulls, {need} wanted."
+    text = f"{have} stock pull{'s' if have != 1 else ''}, {need} wanted."
     return _enough("baseline", "Stock baseline exists", need, have, text)
 
 

@@ -61,6 +61,9 @@ class DynoView(View):
         self.cool.setAccessibleName("Cool-down before each pull")
         self.cool.valueChanged.connect(self._set_cool)
         self.three = act("Pull three times", lambda: session.pull(3))
+        self.cool_name = label("cool-down", "quiet")
+        self.window_ = window
+        self.import_act = act("Import a dyno sheet", window.ask_for_logs)
         self.one = word("Pull once", lambda: session.pull(1), "P")
         self.sweep = word("At four throttles", lambda: session.sweep_throttles(THROTTLES))
         self.sweep.setToolTip("Pull once each at 25, 50, 75 and 100 % throttle")
@@ -76,7 +79,7 @@ class DynoView(View):
         self.head.insertWidget(2, self.throttle)
         self.head.insertWidget(3, self.standard)
         self.column.addLayout(
-            row(self.three, self.one, self.sweep, None, label("cool-down", "quiet"), self.cool, spacing=8)
+            row(self.import_act, self.three, self.one, self.sweep, None, self.cool_name, self.cool, spacing=8)
         )
         self.frame = QFrame()
         self.frame.setObjectName("sheet")
@@ -186,6 +189,9 @@ class DynoView(View):
         """Draw curves, gain and table."""
         s = self.session
         ready = s.job is not None and s.working_revision() is not None and s.busy is None
+        for widget in (self.three, self.one, self.sweep, self.cool_name, self.cool):
+            widget.setVisible(not s.from_outside)
+        self.import_act.setVisible(s.from_outside)
         self.three.setEnabled(ready)
         self.one.setEnabled(ready)
         self.sweep.setEnabled(ready)
@@ -216,7 +222,9 @@ class DynoView(View):
             held, revision = s.bench.holds() if s.bench is not None else None, s.working_revision()
             heading, text, way = self.nothing_yet("Torque, power and gain")
             # Once the unit holds it, the way on is the button above: pull it.
-            self.empty.say(heading, text, may_act=way and not (held and revision and held.image == revision.image))
+            held_already = bool(held and revision and held.image == revision.image)
+            action = ("Import", self.window_.ask_for_logs) if s.from_outside else None
+            self.empty.say(heading, text, may_act=way and not held_already, action=action)
         self._sentence(working, reference)
         for results, token in ((reference, "reference"), (working, "working")):
             curves = self._at(results)
@@ -373,7 +381,7 @@ class DynoView(View):
 
     def main_widget(self) -> QWidget:
         """The action takes the focus."""
-        return self.three
+        return self.import_act if self.session.from_outside else self.three
 
 
 def factor_words(curve: Curve) -> str:

@@ -106,7 +106,10 @@ class View(QWidget):
             return "This job has no maps yet", text, False
         if s.job is None or revision is None:
             return "No job is open", f"{comes_here} appear here once a job is open.", True
-        return f"No pulls of {revision.name} yet", f"{comes_here} appear here once it was flashed and pulled.", True
+        by = "once a log or a dyno sheet of it was imported: drop the file on the window"
+        if not s.from_outside:
+            by = "once it was flashed and pulled, or a log of it was imported"
+        return f"No pulls of {revision.name} yet", f"{comes_here} appear here {by}.", True
 
     def bring_up_to_date(self) -> None:
         """Called when the view is shown: refresh it if something changed while it was out of sight."""

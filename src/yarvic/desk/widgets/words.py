@@ -101,14 +101,21 @@ class Empty(QFrame):
         column.setSpacing(10)
         self.title = label("", "big", wrap=True)
         self.text = label("", "quiet", wrap=True)
-        self.action = act(action, do)
+        self._usual = action, do
+        self._do = do
+        self.action = act(action, lambda: self._do())
         column.addWidget(self.title)
         column.addWidget(self.text)
         column.addLayout(row(self.action, None))
         column.addStretch(1)
 
-    def say(self, title: str, text: str, *, may_act: bool = True) -> None:
-        """Show it with these words."""
+    def say(
+        self, title: str, text: str, *, may_act: bool = True, action: tuple[str, Callable[[], None]] | None = None
+    ) -> None:
+        """Show it with these words; `action` is another one than the usual."""
+        name, self._do = action or self._usual
+        self.action.setText(name)
+        self.action.setAccessibleName(name)
         self.title.setText(title)
         self.text.setText(text)
         self.action.setVisible(may_act)

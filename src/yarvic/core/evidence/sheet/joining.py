@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -95,3 +95,19 @@ def _by_shape(n: FloatArray, t: FloatArray, log: Log, pull: Pull) -> float:
         off = np.interp(at[over] + shift, ts, ns) - wanted[over]
         best = min(best, float(np.sqrt(np.mean(off**2))) / span)
     return best
+
+
+def one_for_each(found: Sequence[Candidate | None]) -> list[Candidate | None]:
+    """Of several curves that would be of one pull, the one that is clearly nearest; none where pulls look alike.
+
+    Back-to-back pulls have one shape: that a curve fits a pull does not say that it is of it, where another fits too.
+    """
+    settled: list[Candidate | None] = list(found)
+    for at, mine in enumerate(found):
+        others = [c for n, c in enumerate(found) if n != at and c is not None and mine is not None]
+        if mine is None:
+            continue
+        rivals = [c.apart for c in others if (c.run, c.pull) == (mine.run, mine.pull)]
+        if rivals and min(rivals) < CLEARLY * mine.apart:
+            settled[at] = None
+    return settled

@@ -126,6 +126,7 @@ class ImportView(View):
             self._show_answer()
             return
         if fresh:
+            self.turn_to(0)
             self.table.selectRow(0)
         origin, said = arrival.recording.origin, arrival.answers
         part = f", {origin.part}" if origin.part else ""

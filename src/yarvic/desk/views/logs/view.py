@@ -218,7 +218,8 @@ class LogsView(View):
                 track.clear()
             self.caption.setText("")
             self.reading.setText("")
-            self.empty.say(*self.nothing_yet("The traces of its log")[:2])
+            action = ("Import", self.window_.ask_for_logs) if self.session.from_outside else None
+            self.empty.say(*self.nothing_yet("The traces of its log")[:2], action=action)
             return
         speed = self.by_speed.isChecked()
         self._lay(lanes_of(shown.log.channels))

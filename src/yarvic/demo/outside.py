@@ -1,0 +1,234 @@
+"""Writes the files that come with Whinchat: three loggers' logs and a dyno sheet, made on the bench so that truth is known.
+
+`python -m yarvic.demo.outside FOLDER` makes them anew; those that ship are in data/whinchat.
+"""
+
+from __future__ import annotations
+
+import sys
+import tomllib
+from collections.abc import Sequence
+from dataclasses import replace
+from importlib.resources import files
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+
+from yarvic.bench.cell import Weather
+from yarvic.bench.plant import load_plant
+from yarvic.bench.rig import Rig
+from yarvic.bench.settings import PullSettings
+from yarvic.bench.unit import SimulatedUnit
+from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.calibration.image import pack, unpack
+from yarvic.core.calibration.layout import Layout, parse_layout
+from yarvic.core.calibration.table import Table
+from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.evidence.dyno import Curve, dyno_curve
+from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.pulls import find_pulls
+from yarvic.core.formats.files import make_folder, write_whole
+from yarvic.core.formats.hex_image import hex_to_image, image_to_hex
+from yarvic.core.formats.maps import maps_from_json
+from yarvic.core.physics import FloatArray
+from yarvic.core.physics.air import Air, isa_altitude, isa_pressure
+from yarvic.core.physics.correction import correction
+from yarvic.core.units import from_canonical
+
+SLOT = "RON 95"
+STOCK, LAYOUT = "stock.hex", "layout.toml"
+FRENCH, GAUGE, SPARSE, SHEET = "passage-1.csv", "a1-evening.csv", "a1-morning.csv", "pruefstand-a1.xlsx"
+FILES = (FRENCH, GAUGE, SPARSE, SHEET)
+MILD, WARM, COOL = Air(97_310.0, 289.15, 0.55), Air(96_840.0, 299.65, 0.44), Air(97_650.0, 283.15, 0.62)
+ALTITUDE_M = 330.0
+PETROL_AFR = 14.599  # of petrol-95, by which the second logger shows its ratio
+RUN = PullSettings(gear=4, start_rpm=1800.0, end_rpm=6400.0)
+
+
+class Column(NamedTuple):
+    """A column of a logger, as data/whinchat/loggers.toml states it."""
+
+    key: str
+    name: str
+    words: str
+    unit: str
+    digits: int
+    gauge: bool = False
+    sign: int = 1
+    rate_hz: float = 20.0
+
+
+def shipped(name: str) -> bytes:
+    """One of the files that ship with Whinchat."""
+    return files("yarvic.demo").joinpath(f"data/whinchat/{name}").read_bytes()
+
+
+def _logger(key: str) -> list[Column]:
+    return [Column(**c) for c in tomllib.loads(shipped("loggers.toml").decode("utf-8"))[key]]
+
+
+def layout_text() -> str:
+    """The layout of Whinchat's control unit."""
+    return shipped(LAYOUT).decode("utf-8")
+
+
+def stock_image() -> bytes:
+    """The image with which it came."""
+    return hex_to_image(shipped(STOCK).decode("ascii"), parse_layout(layout_text()).size, source=STOCK)
+
+
+def _stock(layout: Layout) -> bytes:
+    """Its stock maps: those of a smaller engine with its own torque model, and torque that nothing limits early."""
+    text = files("yarvic.bench").joinpath("data/ptarmigan_stock_ron95.json").read_text("utf-8")
+    maps = maps_from_json(text.replace("ptarmigan-14", layout.family))
+    limit = maps.table("torque_limit")
+    per_filling = replace(maps.scalar("torque_per_filling"), value=213.0)
+    maps = maps.with_table(limit.with_values(np.full_like(limit.values, 240.0))).with_scalar(per_filling)
+    return pack({SLOT: maps}, layout, "Stock")
+
+
+def more_boost(maps: Calibration) -> list[tuple[Table, str]]:
+    """What A1 changes: boost at full throttle, the limit that kept it down, and three degrees of spark too many."""
+    boost, limit, spark = maps.table("boost_target"), maps.table("torque_limit"), maps.table("spark_advance")
+    full = (
+        np.where(boost.y.values >= 90.0, 1.12, 1.0)[:, None] * np.where(boost.x.values >= 2000.0, 1.0, 0.94)[None, :]
+    )
+    loaded = np.where(spark.y.values >= 130.0, 3.0, 0.0)[:, None] * np.ones(spark.x.values.size)[None, :]
+    return [
+        (boost.with_values(np.clip(boost.values * full, boost.low, boost.high)), "boost at full throttle raised"),
+        (limit.with_values(np.full_like(limit.values, 300.0)), "torque request limit to 300 N m"),
+        (
+            spark.with_values(np.clip(spark.values + loaded, spark.low, spark.high)),
+            "spark advanced by 3 deg under load",
+        ),
+    ]
+
+
+def write_all(folder: Path) -> dict[str, Log]:
+    """Make the files anew; gives the bench's own log of each, which is the truth that they were written from."""
+    make_folder(folder)
+    layout = parse_layout(layout_text())
+    stock = _stock(layout)
+    maps = unpack(stock, layout, SLOT)
+    for table, _ in more_boost(maps):
+        maps = maps.with_table(table)
+    revised = pack({SLOT: maps}, layout, "A1")
+    write_whole(folder / STOCK, image_to_hex(stock).encode("ascii"))
+    first, _ = _rig(layout, stock, MILD, 11).pull(RUN)
+    evening = _rig(layout, revised, WARM, 12)
+    runs = [evening.pull(RUN) for _ in range(3)]
+    morning, _ = _rig(layout, revised, COOL, 13).pull(RUN)
+    write_whole(folder / FRENCH, _french(first).encode("iso-8859-15"))
+    write_whole(folder / GAUGE, _gauge(runs[1][0], WARM).encode("utf-8-sig"))
+    write_whole(folder / SPARSE, _sparse(morning).encode("utf-8"))
+    _sheet(folder / SHEET, runs)
+    return {FRENCH: first, GAUGE: runs[1][0], SPARSE: morning, SHEET: runs[1][0]}
+
+
+def _rig(layout: Layout, image: bytes, air: Air, seed: int) -> Rig:
+    unit = SimulatedUnit(layout, image)
+    return Rig(load_plant("whinchat"), unit, SLOT, Weather(air, 17.0, drifts=False), "petrol-95", seed)
+
+
+def _values(log: Log, c: Column, clock: FloatArray, barometer_pa: float) -> FloatArray:
+    values = log.at(c.key, clock) * c.sign
+    if c.unit == "AFR":
+        return np.asarray(values * PETROL_AFR)
+    return np.asarray(from_canonical(values - barometer_pa * c.gauge, c.unit))
+
+
+def _lines(log: Log, columns: Sequence[Column], clock: FloatArray, air: Air) -> list[list[str]]:
+    values = [_values(log, c, clock, air.pressure_pa) for c in columns]
+    return [
+        [f"{v + 0.0:.{c.digits}f}" if np.isfinite(v) else "" for v, c in zip(row, columns, strict=True)]
+        for row in np.column_stack(values)
+    ]
+
+
+def _seen(log: Log) -> tuple[float, float]:
+    """From when to when a logger saw all of it."""
+    start, end = log.span()
+    return start + 0.15, end - 0.15
+
+
+def _french(log: Log) -> str:
+    """Names over units, semicolons and decimal commas, lines of comment above."""
+    columns = _logger("french")
+    start, end = _seen(log)
+    clock = np.arange(start, end, 0.05)
+    lines = [
+        "# Enregistreur de bord, passage 1",
+        "# véhicule : patrouille",
+        ";".join(["Temps", *(c.name for c in columns)]),
+    ]
+    lines.append(";".join(["s", *(c.words for c in columns)]))
+    for t, row in zip(clock - start, _lines(log, columns, clock, MILD), strict=True):
+        lines.append(";".join([f"{t:.2f}", *row]).replace(".", ","))
+    return "\r\n".join(lines) + "\r\n"
+
+
+def _gauge(log: Log, air: Air) -> str:
+    """Milliseconds, gauge pressure, an air-fuel ratio, retard that counts upward."""
+    columns = _logger("gauge")
+    start, end = _seen(log)
+    clock = np.arange(start, end, 0.05)
+    lines = [",".join(["Time (ms)", *(f"{c.name} ({c.words})" if c.words else c.name for c in columns)])]
+    for t, row in zip(clock - start, _lines(log, columns, clock, air), strict=True):
+        lines.append(",".join([f"{t * 1e3 + 41250:.0f}", *row]))
+    return "\n".join(lines) + "\n"
+
+
+def _sparse(log: Log) -> str:
+    """One value a row, each channel at its own rate."""
+    columns = _logger("sparse")
+    start, end = _seen(log)
+    rows: list[tuple[float, str, str, str]] = []
+    for n, c in enumerate(columns):
+        clock = np.arange(start + 0.003 * n, end, 1.0 / c.rate_hz)
+        values = _values(log, c, clock, COOL.pressure_pa)
+        rows += [
+            (t - start, c.name, f"{v:.{c.digits}f}", c.words) for t, v in zip(clock, values, strict=True) if v == v
+        ]
+    rows.sort()
+    return "time;signal;value;unit\n" + "\n".join(f"{t:.3f};{n};{v};{u}" for t, n, v, u in rows) + "\n"
+
+
+def _sheet(path: Path, runs: Sequence[tuple[Log, Conditions]]) -> None:
+    """Three runs of a roller: a sheet each, power at the wheels as measured and corrected, its barometer reduced."""
+    import openpyxl
+
+    book = openpyxl.Workbook()
+    book.remove(book.worksheets[0])
+    for n, (log, conditions) in enumerate(runs, 1):
+        sheet = book.create_sheet(f"Lauf {n}")
+        pull = find_pulls(log)[0]
+        curve = dyno_curve(log, pull, conditions, "none", boost_controlled=True)
+        for row in _rows(log, curve, pull.start_s, conditions, n):
+            sheet.append(row)
+    book.save(path)
+
+
+def _rows(log: Log, curve: Curve, start_s: float, c: Conditions, number: int) -> list[list[object]]:
+    air = c.air
+    reduced = float(isa_pressure(isa_altitude(air.pressure_pa) - ALTITUDE_M))
+    factor = correction("din-70020", air).factor
+    speed = log.channel("engine_speed")
+    keep = speed.time_s >= start_s
+    rising = np.maximum.accumulate(speed.values[keep])
+    at = np.interp(curve.speed_rpm, rising, speed.time_s[keep])
+    head: list[list[object]] = [
+        ["Prüfstand", "Rolle Süd"], ["Lauf", number], ["Gang", c.gear],
+        ["Lufttemperatur", round(air.temperature_k - 273.15, 1), "°C"],
+        ["Luftdruck auf Meereshöhe", round(reduced / 100.0, 1), "hPa"], ["Höhe", ALTITUDE_M, "m"],
+        ["Luftfeuchte", f"{air.relative_humidity * 100.0:.0f} %"], [],
+        ["Zeit", "Drehzahl", "P-Rad", "M-Rad", "P-Norm"], ["s", "1/min", "kW", "Nm", "kW"],
+    ]  # fmt: skip
+    return head + [
+        [round(float(t - at[0]), 2), float(n), round(p / 1e3, 2), round(m, 1), round(p / 1e3 * factor, 2)]
+        for t, n, p, m in zip(at, curve.speed_rpm, curve.power_w.tolist(), curve.torque_nm.tolist(), strict=True)
+    ]
+
+
+if __name__ == "__main__":
+    write_all(Path(sys.argv[1]))
