@@ -398,3 +398,73 @@ def test_a_job_that_is_dropped_with_logs_is_opened_before_them(empty, demo_path,
     empty.idle()
     assert empty.window.session.job.path == demo_path
     assert [a.answers.title for a in empty.window.arrivals.waiting] == ["tuesday"]
+
+
+def two_pulls():
+    """An hour's drive: two pulls, the second long after the first."""
+    lines = log_text().splitlines()
+    again = []
+    for line in lines[1:]:
+        fields = line.split(",")
+        again.append(",".join([f"{float(fields[0]) + 2000.0:.2f}", *fields[1:]]))
+    return "\n".join([*lines, *again]).replace("IAT,", "IAT (C),") + "\n"
+
+
+def test_each_pull_of_a_drive_goes_to_its_own_revision(driver, tmp_path):
+    driver.rung("A1")
+    path = tmp_path / "drive.csv"
+    path.write_text(two_pulls())
+    assert drop(driver, path)
+    page, window = driver.window.shown(), driver.window
+    assert page.which_pull.isVisible() and page.which_pull.text().startswith("All its pulls")
+    choose(driver, page.which_pull, "Pull 2, at 2,0")
+    choose(driver, page.revision, "B1")
+    choose(driver, page.which_pull, "Pull 1")
+    assert page.revision.text().startswith("A1")
+    driver.click(page.take)
+    driver.idle()
+    session = window.session
+
+    def mine(name):
+        results = session.results[session.job.revision(name).id]
+        return [(p.number, p.evidence.build) for p in results.pulls if p.evidence.origin is not None]
+
+    assert mine("A1") == [(0, 1)] and mine("B1") == [(1, 2)]
+    # In Logs the pull that is shown goes on to another one; Ctrl+Z brings it back; closed and opened it stays so.
+    driver.rung("B1")
+    driver.step(6)
+    logs = window.view("logs")
+    logs.choose(next(n for n, (title, _) in enumerate(logs._choices()) if title == "drive, pull 2"))
+    logs._show_arrived()
+    assert logs.belongs.button.text().startswith("of B1, build 2")
+    choose(driver, logs.belongs.button, "Stock, build 1")
+    driver.idle()
+    assert mine("Stock") == [(1, 1)] and not mine("B1")
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    driver.idle()
+    assert mine("B1") == [(1, 2)] and not mine("Stock")
+    path = session.job.path
+    driver.open(path)
+    driver.idle()
+    assert mine("A1") == [(0, 1)] and mine("B1") == [(1, 2)]
+    assert not verify(path).faults
+
+
+def test_pulls_are_proposed_by_what_was_flashed_before_them(driver, tmp_path):
+    from datetime import datetime, timedelta
+
+    job = driver.window.session.job
+    flashes = [datetime.fromisoformat(f.time).astimezone().replace(tzinfo=None) for f in job.flashes()]
+    began = flashes[1] - timedelta(seconds=400)  # before A1 was written, and after Stock was
+    lines = two_pulls().splitlines()
+    head = "Date time," + lines[0].partition(",")[2]
+    rows = []
+    for line in lines[1:]:
+        t, _, rest = line.partition(",")
+        rows.append(f"{began + timedelta(seconds=float(t)):%Y-%m-%d %H:%M:%S.%f},{rest}")
+    path = tmp_path / "dated.csv"
+    path.write_text("\n".join([head, *rows]) + "\n")
+    assert drop(driver, path)
+    said = driver.window.arrivals.shown.answers
+    name = driver.window.session.name_of
+    assert [name(said.place_of(n)[0]) for n in (0, 1)] == ["Stock", "A1"]

@@ -40,6 +40,7 @@ def targets() -> dict[str, Target]:
     """By the reader's key. A reader without a target fails the suite: a new format cannot be forgotten."""
     return {
         "log": Target((*_logs(), *_packed_logs()), _read_log),
+        "log or sheet": Target(_sheets(), _read_sheet),
         "mapping": Target((_MAPPING,), READERS["mapping"].read),
         "channel names": Target((_NAMES,), READERS["channel names"].read),
         "image": Target(_images(), _read_image),
@@ -75,6 +76,37 @@ source = "shop"
 [sensor]
 lambda_low = 0.6
 """
+
+
+def _sheets():
+    """Dyno sheets: one in a workbook, runs beside and below each other, road speed, with weather above."""
+    import tempfile
+
+    from tests.core.formats.sheets import write
+    from yarvic.demo import outside
+
+    with tempfile.TemporaryDirectory() as folder:
+        drawn = tuple(write(Path(folder), seed)[0].read_bytes() for seed in (3, 8, 21, 40))
+    road = b"Barometer: 1004 mbar\nRatio: 42 rpm per km/h\nspeed [km/h];wheel power [kW]\n" + b"".join(
+        f"{40 + n};{20 + n}\n".encode() for n in range(60)
+    )
+    return (*drawn, road, outside.shipped(outside.SHEET))
+
+
+def _read_sheet(path):
+    from yarvic.core.errors import EvidenceError, UnitError
+    from yarvic.core.evidence.sheet.curve import sheet_curve, sheet_fault, sheet_questions
+    from yarvic.core.formats.logs.import_log import read_file
+
+    for run in read_file(path):
+        if run.raw.sheet:
+            said, columns = run.understood.curve, run.understood.columns
+            log = run.log(run.understood)
+            if not sheet_questions(log, said) and not sheet_fault(log, said, columns, run.said.conditions):
+                try:
+                    sheet_curve(log, said, columns, run.said.conditions)
+                except (EvidenceError, UnitError):
+                    continue
 
 
 def _logs():

@@ -52,6 +52,7 @@ DOORS = {
     "bench/plant.py": "ships with the program",
     "bench/vehicles.py": "ships with the program",
     "desk/theme.py": "fonts that ship with the program",
+    "demo/outside.py": "ships with the program; the workbook that it writes",
     "demo/story.py": "what it has just written itself",
     "cli.py": "the null device",
 }

@@ -18,6 +18,7 @@ from yarvic.core.evidence.raw import RawColumn
 from yarvic.core.evidence.sheet.joining import Candidate
 from yarvic.core.evidence.taking import Understood, tells
 from yarvic.core.formats.logs.import_log import Recording
+from yarvic.core.job.model import Place
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.units import units_of
@@ -47,6 +48,19 @@ class Answers:
     weather: Weather = NO_WEATHER
     curve: CurveSaid | None = None
     joined: tuple[str, int] | None = None  # a curve's: the run and the pull in it that it was measured in
+    pulls: tuple[tuple[int, Place], ...] = ()  # single pulls that belong elsewhere: number, revision and build
+
+    def place_of(self, pull: int | None) -> Place:
+        """Where a pull belongs, or the recording as a whole (None)."""
+        return dict(self.pulls).get(-1 if pull is None else pull, (self.revision, self.build))
+
+    def placed(self, pull: int | None, place: Place) -> Answers:
+        """The answers with a pull, or the whole recording and all its pulls (None), given to a revision and a build."""
+        if pull is None:
+            return replace(self, revision=place[0], build=place[1], pulls=())
+        others = {**dict(self.pulls), pull: place}
+        elsewhere = {n: at for n, at in others.items() if at != (self.revision, self.build)}
+        return replace(self, pulls=tuple(sorted(elsewhere.items())))
 
     def column(self, place: int) -> Column:
         """What is said of the column in a place."""

@@ -12,12 +12,13 @@ from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.job.runs import NewRun
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.physics.fuel import fuels
+from yarvic.state.placing import build_of, place_of, with_places_by_time
 from yarvic.state.run_acts import RunActs, Said
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
     from yarvic.core.evidence.mapping import Mapping
-    from yarvic.core.evidence.origin import Origin, Reading
+    from yarvic.core.evidence.origin import Reading
     from yarvic.core.evidence.sheet.joining import Candidate
     from yarvic.core.formats.logs.import_log import Recording
     from yarvic.core.job.model import Evidence
@@ -84,7 +85,9 @@ class Arrivals(RunActs):
 
         def arrive(found: list[tuple[Recording, Joins]]) -> None:
             first = len(self.waiting)
-            self.waiting += [Arrival(r, self._proposed(r, joins[1]), candidates=joins[0]) for r, joins in found]
+            for recording, joins in found:
+                arrival = Arrival(recording, self._proposed(recording, joins[1]), candidates=joins[0])
+                self.waiting.append(with_places_by_time(session, arrival))
             self.at = first
             self.changed.emit()
             opened()
@@ -103,7 +106,7 @@ class Arrivals(RunActs):
         origin = recording.origin
         title = f"{Path(origin.name).stem}, {origin.part}" if origin.part else Path(origin.name).stem
         time, columns = recording.understood.time, recording.understood.columns
-        revision, build = self._belongs(origin)
+        revision, build = place_of(session, origin)
         conditions, joined = UNKNOWN, None
         if recording.said is not None:
             conditions = recording.said.conditions.changed(throttle=1.0)
@@ -126,28 +129,10 @@ class Arrivals(RunActs):
             joined,
         )
 
-    def _belongs(self, origin: Origin) -> tuple[int | None, int | None]:
-        """The revision and build that a file is from, as far as its time tells: the last flashed before it was begun."""
-        job = self.session.job
-        assert job is not None
-        revision = self.session.evidence_revision()
-        if origin.started:
-            before = [f for f in job.flashes() if f.time[:10] <= origin.started[:10]]
-            found = self.session.revision(before[-1].revision_id) if before else None
-            revision = found or revision
-        if revision is None:
-            return None, None
-        return revision.id, self.build_of(revision.id, origin.started)
-
-    def build_of(self, revision: int, started: str = "") -> int:
-        """The build that is proposed for a run of a revision: the one fitted when it began, else that of its other runs."""
-        job = self.session.job
-        assert job is not None
-        builds, runs = job.builds(), job.runs_of(revision)
-        if started:
-            fitted = [b for b in builds if b.time[:10] <= started[:10]]
-            return (fitted or builds)[-1].number
-        return runs[-1].on_build if runs and runs[-1].build is not None else builds[-1].number
+    def build_of(self, revision: int) -> int:
+        """The build that is proposed for a run of a revision."""
+        assert self.session.job is not None
+        return build_of(self.session.job, revision)
 
     def read_anew(self, run: Evidence, *, opened: Callable[[], None] = lambda: None) -> None:
         """Look again at how the columns of a run from a file are read."""
@@ -180,7 +165,7 @@ class Arrivals(RunActs):
             answers = Answers(
                 reading.understood.time, reading.understood.columns, run.title, reading.barometer_pa,
                 _fuel_of(reading.stoichiometric_afr, session), run.revision_id, run.build, conditions, weather,
-                reading.mapping.curve, run.joined,
+                reading.mapping.curve, run.joined, tuple(sorted(run.pulls.items())),
             )  # fmt: skip
             self.waiting.append(Arrival(recording, answers, run.id, joins[0]))
             self.at = len(self.waiting) - 1
@@ -243,6 +228,11 @@ class Arrivals(RunActs):
         if arrival is not None and arrival.answers.curve is not None:
             self.say(curve=arrival.answers.curve.changed(**said))
 
+    def place(self, pull: int | None, revision: int | None, build: int | None) -> None:
+        """Say where a pull of the one that is looked at belongs, or all of it (None)."""
+        if self.shown is not None and self.shown.say(self.shown.answers.placed(pull, (revision, build))):
+            self.changed.emit()
+
     def join(self, run: str, pull: int) -> None:
         """Say in which pull of a log the curve was measured, none where `run` is empty; it belongs where that does."""
         job = self.session.job
@@ -289,7 +279,7 @@ class Arrivals(RunActs):
 
     def accept(self) -> None:
         """Put the one that is looked at into the job, as it is answered; its mapping is remembered for its logger."""
-        from yarvic.core.evidence.origin import Joined, SetAside
+        from yarvic.core.evidence.origin import Joined, PullAssigned, SetAside
         from yarvic.state.arrival import UNKNOWN
         from yarvic.state.mappings import remember_mapping
 
@@ -307,9 +297,9 @@ class Arrivals(RunActs):
                 return lambda: self._read_otherwise(arrival.run, reading, said)
             stated = said.stated
             joined = Joined(run=said.joined[0], pull=said.joined[1]) if said.joined is not None else None
-            run = NewRun(
-                said.title, arrival.recording.raw, stated if stated != UNKNOWN else None, origin, reading, joined
-            )
+            pulls = tuple(PullAssigned(pull=n, revision_id=r, build=b) for n, (r, b) in said.pulls)
+            known = stated if stated != UNKNOWN else None
+            run = NewRun(said.title, arrival.recording.raw, known, origin, reading, joined, pulls)
             ready = job.ready_runs([run])
             if cancelled():
                 raise Cancelled(f"importing {origin.name} was cancelled")
@@ -329,12 +319,14 @@ class Arrivals(RunActs):
                 self._done.append(([undone], said.title))
             where = session.name_of(said.revision) if said.revision is not None else "no revision yet"
             session.say(f"{said.title} is in the job, as evidence of {where}.")
-            self._after({said.revision, before.revision_id if before is not None else None})
+            beside = {r for _, (r, _) in said.pulls}
+            beside |= {r for r, _ in before.pulls.values()} if before is not None else set()
+            self._after({said.revision, before.revision_id if before is not None else None, *beside})
 
         session.start(request, f"Importing {said.title}", work, apply)
 
     def _read_otherwise(self, run: str, reading: Reading, said: Answers) -> list[Evidence]:
-        from yarvic.core.evidence.origin import Assigned, Joined
+        from yarvic.core.evidence.origin import Assigned, Joined, PullAssigned
         from yarvic.state.arrival import UNKNOWN
 
         job = self.session.job
@@ -357,6 +349,11 @@ class Arrivals(RunActs):
         if said.joined != found.joined:
             for notes, to in ((told, said.joined), (back, found.joined)):
                 notes.append((run, "joined", Joined(run=to[0], pull=to[1]) if to is not None else Joined()))
+        for n in sorted({*dict(said.pulls), *found.pulls}):
+            was, now = found.pulls.get(n, (found.revision_id, found.build)), said.place_of(n)
+            if was != now:
+                told.append((run, "pull_assigned", PullAssigned(pull=n, revision_id=now[0], build=now[1])))
+                back.append((run, "pull_assigned", PullAssigned(pull=n, revision_id=was[0], build=was[1])))
         if told:
             job.say_of(told, f"{found.title} is read and assigned otherwise.")
             self._done.append((back, found.title))

@@ -212,23 +212,25 @@ def evaluate(
                 raise Cancelled("judging was cancelled")
             progress(count / total, f"Judging {item.title}")
             count += 1
-            old, by = known.get(item.id), limits.get(item.on_build)
+            # Of a run whose pulls are of several builds each build has its part.
+            part = item.id if item.id not in runs else f"{item.id}, build {item.build}"
+            old, by = known.get(part), limits.get(item.on_build)
             if by is None:
                 wrong.append(Problem(item.id, f"{item.title} belongs to no build: assign it"))
                 continue
             sheets = joined.get(item.id, ())
             if None in item.aside or any(item in each for each in joined.values()):
                 continue
-            if old is not None and (old.evidence, old.sheets, old.limits, old.vehicle) == (item, sheets, by, vehicle):
-                runs[item.id] = old
-                continue
             if item.joined is not None and item.id not in {s.id for each in joined.values() for s in each}:
                 wrong.append(
                     Problem(item.id, f"{item.title} stands alone: the log it is joined to is not of this revision")
                 )
+            if old is not None and (old.evidence, old.sheets, old.limits, old.vehicle) == (item, sheets, by, vehicle):
+                runs[part] = old
+                continue
             try:
                 judge = _judge_sheet if item.is_sheet else _judge_run
-                runs[item.id] = judge(job, item, by, vehicle, sheets)
+                runs[part] = judge(job, item, by, vehicle, sheets)
             except (JobError, FormatError) as error:
                 # One damaged run does not take the others with it; it is named and counts as not there.
                 wrong.append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
@@ -297,7 +299,7 @@ def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle, sheet
             len(found),
         )
         for number, checked in enumerate(found)
-        if number not in item.aside
+        if number not in item.aside and item.holds(number)
     )
     gone = [s for s in sheets if s.joined is not None and s.joined[1] >= len(found)]
     wrong += [Problem(s.id, f"{s.title} is joined to a pull that {item.title} does not hold") for s in gone]

@@ -13,6 +13,7 @@ from yarvic.core.errors import JobError
 if TYPE_CHECKING:
     from yarvic.core.evidence.origin import Assigned, NoteKind, SetAside
     from yarvic.core.job.model import Evidence
+    from yarvic.core.job.store import Job
     from yarvic.state.session import Session
 
 Said = tuple[str, "NoteKind", Document]
@@ -39,6 +40,15 @@ class RunActs:
             Assigned(revision_id=run.revision_id, build=run.build),
         )
 
+    def assign_pull(self, run: Evidence, pull: int, revision: int | None, build: int | None) -> None:
+        """Say to which revision and build one pull of a run belongs; the others stay where they are. Raises JobError."""
+        from yarvic.core.evidence.origin import PullAssigned
+
+        before = run.pulls.get(pull, (run.revision_id, run.build))
+        said = PullAssigned(pull=pull, revision_id=revision, build=build)
+        back = PullAssigned(pull=pull, revision_id=before[0], build=before[1])
+        self._say(run, "pull_assigned", said, back)
+
     def set_aside(self, run: Evidence, pull: int | None, reason: str) -> None:
         """Set a pull, or a whole run, aside. Raises JobError without a reason."""
         from yarvic.core.evidence.origin import SetAside
@@ -61,15 +71,14 @@ class RunActs:
             return
         what = (
             "is assigned otherwise"
-            if kind == "assigned"
+            if kind in ("assigned", "pull_assigned")
             else "counts"
             if not getattr(said, "aside", True)
             else "is left out"
         )
         job.say_of([(run.id, kind, said)], f"{run.title} {what}.")
         self._done.append(([(run.id, kind, back)], run.title))
-        revisions = {run.revision_id, getattr(said, "revision_id", None)}
-        self._after(revisions)
+        self._after({run.revision_id, *(getattr(each, "revision_id", None) for each in (said, back))})
 
     def undo(self) -> bool:
         """Take back the last thing that was said of a run in the job; whether there was one. Raises JobError."""
@@ -78,10 +87,10 @@ class RunActs:
             return False
         back, title = self._done[-1]
         runs = {run for run, _, _ in back}
-        before = {e.revision_id for e in job.evidence() if e.id in runs}
+        before = _places(job, runs)
         job.say_of(back, f"{title}: the last change is undone.")
         self._done.pop()
-        after = {e.revision_id for e in job.evidence() if e.id in runs}
+        after = _places(job, runs)
         self.session.say(f"Undone: what was last said of {title}.")
         self._after(before | after)
         return True
@@ -92,3 +101,9 @@ class RunActs:
                 self.session.judge(revision)
         self.session.job_changed.emit()
         self.changed.emit()
+
+
+def _places(job: Job, runs: set[str]) -> set[int | None]:
+    """The revisions to which runs, and single pulls of them, belong."""
+    mine = [e for e in job.evidence() if e.id in runs]
+    return {e.revision_id for e in mine} | {r for e in mine for r, _ in e.pulls.values()}

@@ -312,7 +312,7 @@ def test_parquet_by_polars(tmp_path):
     stamped.drop("Time [s]").write_parquet(tmp_path / "b.parquet")
     found = imported(tmp_path / "b.parquet")
     check_truth(found.log)
-    assert found.started == "2026-05-06"
+    assert found.started == "2026-05-06T23:59:55"
 
 
 def test_a_workbook_by_openpyxl(tmp_path):

@@ -79,6 +79,12 @@ class Assigned(Document):
         return self
 
 
+class PullAssigned(Assigned):
+    """To which revision and build one pull of a run belongs, where that is not the run's own."""
+
+    pull: Annotated[int, Field(ge=0)]
+
+
 class Joined(Document):
     """The pull of another run that a curve was measured in, as a person says; an empty run: of none."""
 
@@ -95,7 +101,7 @@ class SetAside(Document):
     name: Annotated[str, Field(max_length=200)] = ""
 
 
-NoteKind = Literal["source", "header", "reading", "assigned", "conditions", "set_aside", "joined"]
+NoteKind = Literal["source", "header", "reading", "assigned", "conditions", "set_aside", "joined", "pull_assigned"]
 
 
 def heads_of(raw: RawLog) -> Heads:

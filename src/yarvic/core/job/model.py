@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field, model_validator
@@ -120,6 +120,10 @@ class Draft:
         return tuple(e for step in self.steps for e in step)
 
 
+# Revision and build; None while they are not known.
+Place = tuple[int | None, int | None]
+
+
 @dataclass(frozen=True)
 class Evidence:
     """A measured run, tied to one revision and one build, or not yet assigned (None). Its log is loaded by `Job.log`.
@@ -139,6 +143,20 @@ class Evidence:
     aside: Mapping[int | None, str] = field(default_factory=dict)
     reading: int = 0  # the record by which its columns are read; 0 for one that was recorded here
     joined: tuple[str, int] | None = None  # the run and the pull in it that this curve was measured in
+    pulls: Mapping[int, Place] = field(default_factory=dict)  # single pulls that belong elsewhere
+    only: frozenset[int] | None = None  # of a part: the pulls that are of it; None: all but those of `pulls`
+
+    def holds(self, pull: int) -> bool:
+        """Whether a pull, by its number in the run, is of this run, or of this part of one."""
+        return pull in self.only if self.only is not None else pull not in self.pulls
+
+    def parts_of(self, revision_id: int | None) -> list[Evidence]:
+        """What of the run belongs to a revision: itself, and the pulls of it that were given there, by build."""
+        found = [self] if self.revision_id == revision_id else []
+        for build in sorted({b or 0 for r, b in self.pulls.values() if r == revision_id}):
+            only = frozenset(n for n, (r, b) in self.pulls.items() if r == revision_id and (b or 0) == build)
+            found.append(replace(self, revision_id=revision_id, build=build or None, only=only))
+        return found
 
     @property
     def is_sheet(self) -> bool:

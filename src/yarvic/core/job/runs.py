@@ -19,7 +19,7 @@ from yarvic.core.job.model import Evidence
 from yarvic.core.job.records import Records
 
 if TYPE_CHECKING:
-    from yarvic.core.evidence.origin import Heads, Joined, NoteKind, Origin, Reading
+    from yarvic.core.evidence.origin import Heads, Joined, NoteKind, Origin, PullAssigned, Reading
 
 EVIDENCE = "evidence"
 NOTES = "what was said of runs"
@@ -42,6 +42,7 @@ class NewRun:
     origin: Origin | None = None
     reading: Reading | None = None
     joined: Joined | None = None
+    pulls: tuple[PullAssigned, ...] = ()
 
 
 Ready = tuple[NewRun, list[columns.Row]]
@@ -55,11 +56,16 @@ class Runs(Records):
         return list(self._remember(EVIDENCE, self._read_evidence))
 
     def runs_of(self, revision_id: int | None) -> list[Evidence]:
-        """The runs of one revision, or those that belong to none yet, in the order in which they were recorded."""
+        """The runs of one revision, or those that belong to none yet, in the order in which they were recorded; of a run
+        whose pulls belong to several the part that is of this one.
+        """
 
         def read() -> list[Evidence]:
-            where = "WHERE revision_id IS ? OR id IN (SELECT evidence_id FROM evidence_note WHERE kind = 'assigned')"
-            return [e for e in self._read_evidence(where, (revision_id,)) if e.revision_id == revision_id]
+            where = (
+                "WHERE revision_id IS ? OR id IN"
+                " (SELECT evidence_id FROM evidence_note WHERE kind IN ('assigned', 'pull_assigned'))"
+            )
+            return [part for e in self._read_evidence(where, (revision_id,)) for part in e.parts_of(revision_id)]
 
         return list(self._remember(_topic(revision_id), read))
 
@@ -98,9 +104,10 @@ class Runs(Records):
 
     def _with_notes(self, run: Evidence, notes: Iterable[tuple[int, str, str]]) -> Evidence:
         """A run with what was said of it since."""
-        from yarvic.core.evidence.origin import Assigned, Joined, Origin, SetAside
+        from yarvic.core.evidence.origin import Assigned, Joined, Origin, PullAssigned, SetAside
 
         aside: dict[int | None, str] = {}
+        pulls: dict[int, tuple[int | None, int | None]] = {}
         for number, kind, text in notes:
             if kind == "source":
                 run = replace(run, origin=self._document(Origin.model_validate_json, text, "source of a run"))
@@ -111,6 +118,9 @@ class Runs(Records):
                 run = replace(run, revision_id=found.revision_id, build=found.build)
             elif kind == "conditions":
                 run = replace(run, conditions=self._document(Conditions.model_validate_json, text, "conditions"))
+            elif kind == "pull_assigned":
+                one = self._document(PullAssigned.model_validate_json, text, "assignment of a pull")
+                pulls[one.pull] = one.revision_id, one.build
             elif kind == "joined":
                 to = self._document(Joined.model_validate_json, text, "run that was joined")
                 run = replace(run, joined=(to.run, to.pull) if to.run else None)
@@ -119,7 +129,9 @@ class Runs(Records):
                 aside.pop(said.pull, None)
                 if said.aside:
                     aside[said.pull] = said.reason
-        return replace(run, aside=aside) if aside else run
+        # A pull that was given back to where its run is belongs nowhere else.
+        elsewhere = {n: at for n, at in pulls.items() if at != (run.revision_id, run.build)}
+        return replace(run, aside=aside, pulls=elsewhere) if aside or elsewhere else run
 
     def add_evidence(
         self,
@@ -163,9 +175,12 @@ class Runs(Records):
                 number += 1
                 made.append(self._insert_run(db, f"R{number:04d}", run, rows, revision_id, on, source))
         with self._turn:
-            for topic in (EVIDENCE, _topic(revision_id)):
+            if EVIDENCE in self._kept:
+                self._kept[EVIDENCE] = [*self._kept[EVIDENCE], *made]
+            for place in {revision_id, *(r for e in made for r, _ in e.pulls.values())}:
+                topic = _topic(place)
                 if topic in self._kept:
-                    self._kept[topic] = [*self._kept[topic], *made]
+                    self._kept[topic] = [*self._kept[topic], *(p for e in made for p in e.parts_of(place))]
         return made
 
     def _insert_run(
@@ -195,11 +210,13 @@ class Runs(Records):
             ("header", heads_of(run.log) if isinstance(run.log, RawLog) else None),
             ("joined", run.joined),
             ("reading", run.reading),
+            *(("pull_assigned", p) for p in run.pulls),
         )
         for kind, document in said:
             if document is not None:
-                reading = self._insert_note(db, evidence_id, kind, document)
-                records.append(("evidence_note", str(reading)))
+                note = self._insert_note(db, evidence_id, kind, document)
+                records.append(("evidence_note", str(note)))
+                reading = note if kind == "reading" else reading
         where = (
             f"{run.title} recorded ({source})."
             if run.origin is None
@@ -208,8 +225,9 @@ class Runs(Records):
         self._write_journal(db, evidence_id, where, *records)
         to = (run.joined.run, run.joined.pull) if run.joined is not None and run.joined.run else None
         return Evidence(
-            evidence_id, run.title, revision_id, build, time, source, c, run.origin, reading=reading, joined=to
-        )
+            evidence_id, run.title, revision_id, build, time, source, c, run.origin, reading=reading, joined=to,
+            pulls={p.pull: (p.revision_id, p.build) for p in run.pulls},
+        )  # fmt: skip
 
     def _insert_note(self, db: sqlite3.Connection, evidence_id: str, kind: NoteKind, document: Document) -> int:
         cursor = db.execute(

@@ -25,7 +25,7 @@ ROWS_TO_A_SECOND = 1.5
 
 @dataclass
 class Stamps:
-    """Stamps in s, NaN where there is none; `started` is the first, as ISO 8601 where it has a date."""
+    """Stamps in s, NaN where there is none; `started` is the first, date and time in ISO 8601, where it has a date."""
 
     seconds: FloatArray
     clock: Clock
@@ -54,12 +54,20 @@ def read_stamps(texts: polars.Series, *, minutes_first: bool = False) -> Stamps 
             falls = np.diff(np.nan_to_num(clock)) < -0.5 * _DAY
             clock = clock + np.concatenate(([0.0], np.cumsum(falls))) * _DAY
         known = clock[np.isfinite(clock)]
+        if started and known.size and not doubt:
+            started += f"T{_of_clock(float(known[0]) % _DAY)}"
         clock = clock - (known[0] if known.size else 0.0)
         note = ""
         if fraction.drop_nulls().len() == 0:
             clock, note = _within_seconds(clock)
         return Stamps(clock, "date" if dated else "clock", started, note, doubt)
     return None
+
+
+def _of_clock(second_of_day: float) -> str:
+    """The time of a day, to the second, as ISO 8601."""
+    whole = int(second_of_day)
+    return f"{whole // 3600:02d}:{whole // 60 % 60:02d}:{whole % 60:02d}"
 
 
 def _part(texts: polars.Series, pattern: str, group: int) -> polars.Series:

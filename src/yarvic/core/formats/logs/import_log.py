@@ -17,7 +17,8 @@ from yarvic.core.evidence.sheet.facts import Facts as SheetFacts
 from yarvic.core.evidence.sheet.facts import read_facts
 from yarvic.core.evidence.sheet.runs import is_sheet, sheet_runs
 from yarvic.core.evidence.taking import Understood, take, understand
-from yarvic.core.formats.logs.read import read_recordings
+from yarvic.core.formats.logs.read import MOST_BYTES, read_recordings
+from yarvic.core.reading import reader
 
 STEP = 1 << 22
 
@@ -53,6 +54,7 @@ def import_logs(
     return found
 
 
+@reader("log or sheet", "Log or dyno sheet", "", MOST_BYTES)
 def tables(path: Path, words: Dictionary | None = None) -> list[RawLog]:
     """What a file holds, raw: recordings, and the runs of a dyno sheet. Raises FormatError."""
     words = words or dictionary()

@@ -68,12 +68,15 @@ class ImportView(View):
         self.title = Line("Title of the run", lambda t: self.arrivals.say(title=t.strip()[:80]), 190)
         self.barometer = Line("Barometer", self._barometer, 130, "such as 970 mbar")
         self.fuel = choice("Fuel of a ratio", self._fuels, lambda k: self.arrivals.say(fuel=k))
+        self.at_pull: int | None = None  # the pull that the two choosers behind it are about; None: all of it
+        self.which_pull = choice("Which of its pulls", self._its_pulls, self._look_at_pull)
         self.revision = choice("Revision", self._revisions, self._revision)
-        self.build = choice("Build", self._builds, lambda b: self.arrivals.say(build=int(b)))
+        self.build = choice("Build", self._builds, self._build)
+        self.belongs_name = label("Belongs to", "quiet")
         self.take = act("Import", self.arrivals.accept)
         self.column.addLayout(
             row(
-                label("Title", "quiet"), self.title, label("Belongs to", "quiet"), self.revision, self.build, None,
+                label("Title", "quiet"), self.title, self.which_pull, self.belongs_name, self.revision, self.build, None,
                 spacing=6,
             )
         )  # fmt: skip
@@ -127,6 +130,7 @@ class ImportView(View):
             return
         if fresh:
             self.turn_to(0)
+            self.at_pull = None
             self.table.selectRow(0)
         origin, said = arrival.recording.origin, arrival.answers
         part = f", {origin.part}" if origin.part else ""
@@ -193,13 +197,18 @@ class ImportView(View):
         arrival, job = self.arrivals.shown, self.session.job
         if arrival is None or job is None:
             return
-        said = arrival.answers
-        show_choice(
-            self.revision, self.session.name_of(said.revision) if said.revision is not None else "not assigned"
+        several = arrival.answers.curve is None and len(arrival.pulls()) > 1
+        self.which_pull.setVisible(several)
+        self.at_pull = self.at_pull if several else None
+        show_choice(self.which_pull, "All its pulls" if self.at_pull is None else f"Pull {self.at_pull + 1}")
+        self.belongs_name.setText(
+            "belongs to" if self.at_pull is not None else "belong to" if several else "Belongs to"
         )
+        revision, build = arrival.answers.place_of(self.at_pull)
+        show_choice(self.revision, self.session.name_of(revision) if revision is not None else "not assigned")
         titles = {b.number: f"build {b.number}" for b in job.builds()}
-        show_choice(self.build, titles.get(said.build or 0, "build?"))
-        self.build.setVisible(said.revision is not None)
+        show_choice(self.build, titles.get(build or 0, "build?"))
+        self.build.setVisible(revision is not None)
 
     def _show_pulls(self) -> None:
         arrival = self.arrivals.shown
@@ -277,9 +286,31 @@ class ImportView(View):
         if job is None or arrival is None:
             return
         if key == NOT_ASSIGNED:
-            self.arrivals.say(revision=None, build=None)
+            self.arrivals.place(self.at_pull, None, None)
         else:
-            self.arrivals.say(revision=int(key), build=self.arrivals.build_of(int(key)))
+            self.arrivals.place(self.at_pull, int(key), self.arrivals.build_of(int(key)))
+
+    def _build(self, key: str) -> None:
+        arrival = self.arrivals.shown
+        if arrival is not None:
+            self.arrivals.place(self.at_pull, arrival.answers.place_of(self.at_pull)[0], int(key))
+
+    def _its_pulls(self) -> list[tuple[str, str]]:
+        arrival = self.arrivals.shown
+        if arrival is None:
+            return []
+        found = []
+        for n, p in enumerate(arrival.pulls()):
+            revision = arrival.answers.place_of(n)[0]
+            name = self.session.name_of(revision) if revision is not None else "not assigned"
+            found.append(
+                (str(n), f"Pull {n + 1}, at {p.start_s:,.0f} s, {p.from_rpm:,.0f} to {p.to_rpm:,.0f} rpm: {name}")
+            )
+        return [("", "All its pulls"), *found]
+
+    def _look_at_pull(self, key: str) -> None:
+        self.at_pull = int(key) if key else None
+        self._show_place()
 
     def _builds(self) -> list[tuple[str, str]]:
         job = self.session.job

@@ -19,6 +19,7 @@ from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.logs.aside import SetAsideForm, left_out, title_of
+from yarvic.desk.views.logs.belongs import Belongs
 from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track, lanes_of
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import sheet
@@ -52,9 +53,11 @@ class LogsView(View):
         self.reading = label("", "quiet")
         self.columns_word = word("Columns", self._columns)
         self.aside = SetAsideForm(self._set_aside)
+        self.belongs = Belongs(window, self.shown)
         self.column.addLayout(
             row(
                 self.pull,
+                self.belongs.button,
                 self.columns_word,
                 self.aside,
                 self.by_speed,
@@ -130,6 +133,7 @@ class LogsView(View):
         shown = self.shown()
         self.columns_word.setVisible(shown is not None and shown.evidence.origin is not None)
         self.aside.setVisible(shown is not None)
+        self.belongs.refresh()
 
     def _arrived(self) -> list[tuple[str, Callable[[], None]]]:
         job = self.session.job
