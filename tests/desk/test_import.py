@@ -468,3 +468,34 @@ def test_pulls_are_proposed_by_what_was_flashed_before_them(driver, tmp_path):
     said = driver.window.arrivals.shown.answers
     name = driver.window.session.name_of
     assert [name(said.place_of(n)[0]) for n in (0, 1)] == ["Stock", "A1"]
+
+
+def test_a_watched_folder_offers_what_appears(driver, tmp_path):
+    import time
+
+    folder = tmp_path / "card"
+    folder.mkdir()
+    (folder / "before.csv").write_text(log_text())
+    watching = driver.window.watching
+    time.sleep(0.02)
+    watching.begin(folder)
+    time.sleep(0.02)
+    (folder / "evening.csv").write_text(log_text())
+
+    def looks():
+        for _ in range(2):
+            watching.look()
+            driver.wait("the look", lambda: not watching._looking)
+
+    looks()
+    assert watching.button.isVisible() and watching.button.text().startswith("Appeared: 1")
+    choose(driver, watching.button, "Import evening.csv")
+    driver.idle()
+    assert driver.window.arrivals.shown.recording.origin.name == "evening.csv"
+    looks()
+    assert not watching.button.isVisible()  # dealt with
+    assert driver.window.session.settings.watched == str(folder)
+    shutil.rmtree(folder)
+    watching.look()
+    driver.wait("the fault", lambda: watching.watch is None)
+    assert "cannot be read" in driver.window.notice.what.text()

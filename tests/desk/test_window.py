@@ -904,7 +904,11 @@ def test_the_head_opens_what_can_be_done_with_jobs(driver, tmp_path):
         return found
 
     there = offered()
-    assert there["Open a job"] == "Ctrl+O" and there["Import logs"] == "Ctrl+I" and there["Close the job"] == "Ctrl+W"
+    assert (
+        there["Open a job"] == "Ctrl+O"
+        and there["Import logs and dyno sheets"] == "Ctrl+I"
+        and there["Close the job"] == "Ctrl+W"
+    )
     assert "Recent" in there and window.session.settings.recent[0] == str(window.session.job.path)
     driver.click(window.head.help)
     assert window.keys.isVisible()
@@ -915,7 +919,7 @@ def test_the_head_opens_what_can_be_done_with_jobs(driver, tmp_path):
     driver.window.activateWindow()
     driver.key(Qt.Key.Key_W, Qt.KeyboardModifier.ControlModifier)
     assert window.session.job is None and window.windowTitle() == "Yarvic"
-    assert "Import logs" not in offered() and not window.head.bring.isEnabled()
+    assert "Import logs and dyno sheets" not in offered() and not window.head.bring.isEnabled()
     driver.step(1)
     lately = [b.text() for b in window.findChildren(QPushButton) if b.isVisible()]
     assert any(Path(p).stem in lately for p in window.session.settings.recent)

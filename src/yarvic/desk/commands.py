@@ -17,10 +17,43 @@ from yarvic.state.session import STEP_TITLES, STEPS
 WITH_BENCH = ("flash", "dyno", "logs")
 
 
+COMMON_KEYS = [
+    ("Alt+1 … Alt+8", "go to a step"),
+    ("Ctrl+K", "commands"),
+    ("F1", "these keys"),
+    ("Ctrl+O, Ctrl+N, Ctrl+W", "open a job, new job, close the job"),
+    ("Ctrl+I", "import logs and dyno sheets"),
+    (
+        "Ctrl+Z, Ctrl+Shift+Z",
+        "undo, redo: of the sheet in Job and Plan, of runs from files in Dyno and Logs, else of the draft",
+    ),
+    ("F6", "move between ladder, figure and readings"),
+    ("Esc", "close what lies on top"),
+]
+
+
+class Watches(Protocol):
+    """What watches a folder."""
+
+    @property
+    def watch(self) -> object | None:
+        """What is known of the folder; None while none is watched."""
+
+    def ask(self) -> None:
+        """Let a person choose the folder."""
+
+    def stop(self) -> None:
+        """Watch nothing any more."""
+
+
 class Commanded(Desk, Protocol):
     """What the commands act on: the window, and what stands in it."""
 
     ladder: Ladder
+
+    @property
+    def watching(self) -> Watches:
+        """The watched folder."""
 
     def shown(self) -> View:
         """The figure that is in sight."""
@@ -50,7 +83,10 @@ def commands_of(window: Commanded) -> list[Command]:
         found += [Command(f"Make {r.name} the working map", "", partial(s.choose_working, r.rung)) for r in rungs]
         revisions = [r for r in rungs if r.rung != DRAFT]
         found += [Command(f"Make {r.name} the reference", "", partial(s.choose_reference, r.rung)) for r in revisions]
-        found.append(Command("Import logs", "Ctrl+I", window.ask_for_logs))
+        found.append(Command("Import logs and dyno sheets", "Ctrl+I", window.ask_for_logs))
+        found.append(Command("Watch a folder for logs and dyno sheets", "", window.watching.ask))
+        if window.watching.watch is not None:
+            found.append(Command("Stop watching the folder", "", window.watching.stop))
         if window.arrivals.waiting:
             found.append(Command("What waits to be imported", "", window.open_import))
         found.append(Command("Import maps from an image file", "", window.ask_for_image))

@@ -28,7 +28,12 @@ class Head(QWidget):
     """One line above the ladder; nobody needs to know a key to begin."""
 
     def __init__(
-        self, desk: Desk, groups: Callable[[], list[Group]], commands: Callable[[], None], help_: Callable[[], None]
+        self,
+        desk: Desk,
+        groups: Callable[[], list[Group]],
+        commands: Callable[[], None],
+        help_: Callable[[], None],
+        appeared: QWidget,
     ) -> None:
         super().__init__()
         self.setObjectName("ground")
@@ -52,7 +57,7 @@ class Head(QWidget):
         line.setSpacing(8)
         line.addWidget(self.job)
         line.addWidget(self.about, 1)
-        for widget in (self.glyph, self.verdict, self.bring, self.commands, self.help):
+        for widget in (self.glyph, self.verdict, appeared, self.bring, self.commands, self.help):
             line.addWidget(widget)
         s = self.session
         for signal in (s.job_changed, s.sheet_changed, s.selection_changed, s.results_changed, s.theme_changed):
@@ -109,6 +114,7 @@ def job_groups(
     quit_: Callable[[], object],
     copy: Callable[[], object],
     image: Callable[[], object],
+    watch: Callable[[], object],
 ) -> list[Group]:
     """What can be done with jobs now."""
     session = desk.session
@@ -120,9 +126,10 @@ def job_groups(
         ("Demo jobs", [(title, "", partial(desk.open_demo, name)) for name, title in DEMO_NAMES]),
     ]
     if there:
-        bring: list[Doing] = [("Import logs", "Ctrl+I", desk.ask_for_logs)]
+        bring: list[Doing] = [("Import logs and dyno sheets", "Ctrl+I", desk.ask_for_logs)]
         if desk.arrivals.waiting:
             bring.append((f"What waits to be imported: {len(desk.arrivals.waiting)}", "", desk.open_import))
+        bring.append(("Watch a folder for them", "", watch))
         bring.append(("Import maps from an image", "", image))
         found += [
             ("", bring),

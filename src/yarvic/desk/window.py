@@ -31,7 +31,7 @@ from yarvic.core.errors import (
     in_plain,
 )
 from yarvic.desk.arriving import Arriving
-from yarvic.desk.commands import WITH_BENCH, commands_of
+from yarvic.desk.commands import COMMON_KEYS, WITH_BENCH, commands_of
 from yarvic.desk.demos import Demos
 from yarvic.desk.head import Group, Head, job_groups
 from yarvic.desk.ladder import Ladder
@@ -41,6 +41,7 @@ from yarvic.desk.route import Route
 from yarvic.desk.statusline import StatusLine
 from yarvic.desk.theme import apply_theme
 from yarvic.desk.views.view import View
+from yarvic.desk.watching import Watching
 from yarvic.desk.workers import QtRunner
 from yarvic.state.arrivals import Arrivals
 from yarvic.state.maps import MapsState
@@ -56,20 +57,6 @@ LOOKS_EVERY_MS = 2000
 # The steps whose edits are the sheet's, not the draft's.
 OF_THE_SHEET = ("job", "plan")
 
-COMMON_KEYS = [
-    ("Alt+1 … Alt+8", "go to a step"),
-    ("Ctrl+K", "commands"),
-    ("F1", "these keys"),
-    ("Ctrl+O, Ctrl+N, Ctrl+W", "open a job, new job, close the job"),
-    ("Ctrl+I", "import logs"),
-    (
-        "Ctrl+Z, Ctrl+Shift+Z",
-        "undo, redo: of the sheet in Job and Plan, of runs from files in Dyno and Logs, else of the draft",
-    ),
-    ("F6", "move between ladder, figure and readings"),
-    ("Esc", "close what lies on top"),
-]
-
 
 class Window(QMainWindow):
     """The desk. Views are made when they are first shown."""
@@ -82,7 +69,10 @@ class Window(QMainWindow):
         self.maps = MapsState(self.session)
         self.arrivals = Arrivals(self.session)
         self.arriving = Arriving(self)
-        self.head = Head(self, self._job_groups, lambda: self.commands.open(), lambda: self.open_keys())
+        self.watching = Watching(self)
+        self.head = Head(
+            self, self._job_groups, lambda: self.commands.open(), lambda: self.open_keys(), self.watching.button
+        )
         self.ladder = Ladder(self.session)
         self.route = Route(self.session)
         self.readings = Readings(self.session)
@@ -244,7 +234,10 @@ class Window(QMainWindow):
 
     def _job_groups(self) -> list[Group]:
         copy = lambda: self._job_view().ask_to_copy()  # noqa: E731 - the view is made when it is asked for
-        return job_groups(self, close=self.session.leave_job, quit_=self.close, copy=copy, image=self.ask_for_image)
+        return job_groups(
+            self, close=self.session.leave_job, quit_=self.close, copy=copy, image=self.ask_for_image,
+            watch=self.watching.ask,
+        )  # fmt: skip
 
     def _retheme(self) -> None:
         app = QApplication.instance()

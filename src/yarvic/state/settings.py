@@ -44,6 +44,8 @@ class Settings(BaseModel):
     geometry: Annotated[str, Field(max_length=4000)] = ""
     last_job: Annotated[str, Field(max_length=4096)] = ""
     recent: Annotated[tuple[Annotated[str, Field(max_length=4096)], ...], Field(max_length=MOST_RECENT)] = ()
+    watched: Annotated[str, Field(max_length=4096)] = ""  # the folder that is watched; empty: none
+    watched_until: Annotated[float, Field(ge=0.0, allow_inf_nan=False)] = 0.0  # s since 1970
     author: Annotated[str, Field(max_length=200)] = ""
 
     def remember_job(self, path: str) -> None:
