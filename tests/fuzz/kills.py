@@ -28,6 +28,7 @@ ACTS = (
     "release",
     "migrate",
     "create",
+    "pull",
     "export",
 )
 # What may stand beside the jobs: packages, exports, and SQLite's journal of a commit that was cut off.
@@ -110,6 +111,19 @@ class Worker:
             return "none"
         self.job.say_of([(waiting[0].id, "assigned", Assigned(revision_id=1, build=1))], "assigned")
         return waiting[0].id
+
+    def pull(self):
+        """One pull of a run from outside, and its conditions, said in one."""
+        from yarvic.core.evidence.conditions import Conditions
+        from yarvic.core.evidence.origin import PullAssigned
+
+        outside = [e for e in self.job.evidence() if e.origin is not None]
+        if not outside:
+            return "none"
+        run, air = self.r.choice(outside).id, Conditions(simulated=False, temperature_k=290.0 + self.count % 9)
+        place = PullAssigned(pull=self.count, revision_id=1, build=1)
+        self.job.say_of([(run, "pull_assigned", place), (run, "conditions", air)], "a pull belongs elsewhere")
+        return run
 
     def flash(self):
         self.job.record_flash(1, "unit", self.job.revisions()[0].image, self.count)
@@ -201,6 +215,7 @@ def after(folder: Path, told: list[list[str]]) -> str:
             "run": {e.id for e in job.evidence()}, "bring": {e.id for e in job.evidence() if e.origin is not None},
             "assign": {e.id for e in job.runs_of(1)} | {"none"}, "part": {str(b.number) for b in job.builds()},
             "flash": {str(n) for n in range(1, len(job.flashes()) + 1)},
+            "pull": {e.id for e in job.evidence() if e.conditions is not None} | {"none"},
             "waiver": {w.condition for w in job.waivers(1)}, "release": {r.package for r in job.releases()} | {"none"},
         }  # fmt: skip
         for kind, what in told:

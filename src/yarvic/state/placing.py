@@ -5,11 +5,11 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
-from yarvic.core.evidence.origin import Origin
 from yarvic.core.job.model import Place
 from yarvic.core.job.store import Job
 
 if TYPE_CHECKING:
+    from yarvic.core.evidence.origin import Origin
     from yarvic.state.arrival import Arrival
     from yarvic.state.session import Session
 

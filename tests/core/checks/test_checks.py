@@ -16,9 +16,8 @@ from yarvic.core.checks.run import FAMILIES, check_log, summarize
 from yarvic.core.checks.sensors import sensor_ranges
 from yarvic.core.errors import FormatError
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.log import Channel, Doubt, Log
+from yarvic.core.evidence.log import NO_BAROMETER, Channel, Doubt, Log
 from yarvic.core.evidence.pulls import Pull
-from yarvic.core.evidence.taking import NO_BAROMETER
 from yarvic.core.units import UNITS
 
 T = np.arange(0.0, 10.0, 0.02)

@@ -7,7 +7,7 @@ import numpy as np
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
 from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.taking import NO_BAROMETER
+from yarvic.core.evidence.log import NO_BAROMETER
 from yarvic.core.physics import FloatArray
 
 # Half the lowest barometer: further apart than this, two pressures of unknown zero may have two. Our choice.

@@ -26,6 +26,11 @@ class Doubt:
     sentence: str
 
 
+# The doubts that something beside the file settles.
+NO_BAROMETER = "is gauge pressure, and no barometer was logged: state it with the import"
+NO_FUEL = "is an air-fuel ratio, which means nothing without its fuel: state it with the import"
+
+
 @dataclass(frozen=True)
 class Channel:
     """One signal: `values` (canonical unit of `quantity`) at `time_s`; both one-dimensional, of equal length.

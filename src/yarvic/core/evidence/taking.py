@@ -14,7 +14,7 @@ from yarvic.core.evidence.clock import MOST_TIME_S, seconds, stamps
 from yarvic.core.evidence.dictionary import TIME, Dictionary, dictionary, squeezed
 from yarvic.core.evidence.doubles import settle_doubles
 from yarvic.core.evidence.guess import guess_columns, is_sure
-from yarvic.core.evidence.log import Channel, Doubt, Log
+from yarvic.core.evidence.log import NO_BAROMETER, NO_FUEL, Channel, Doubt, Log
 from yarvic.core.evidence.mapping import AFR, Column, CurveSaid, Facts, Mapping, fingerprint
 from yarvic.core.evidence.meaning import AT_REST_RPM, HIGHEST_BAROMETER_PA, LOWEST_BAROMETER_PA
 from yarvic.core.evidence.raw import RawColumn, RawLog
@@ -29,8 +29,6 @@ UNKNOWN = "unknown quantity"
 _TELLING = frozenset({"ambient_pressure", "engine_speed", "boost_pressure"})
 # An air-fuel ratio beside a lambda shows its fuel, where their ratio stays alike within this share over so many rows.
 ALIKE, MOST_ALIKE_OF = 0.015, 20
-NO_BAROMETER = "is gauge pressure, and no barometer was logged: state it with the import"
-NO_FUEL = "is an air-fuel ratio, which means nothing without its fuel: state it with the import"
 
 
 @dataclass(frozen=True)
