@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from collections.abc import Mapping as Table
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
@@ -64,10 +66,12 @@ def understand(
         raise no_time(raw, source)
     if raw.sheet:
         words = for_sheets(words)
-    columns = sheet_columns(raw, words) if raw.sheet else guess_columns(raw, words)
+    guess = partial(sheet_columns if raw.sheet else guess_columns, raw, words)
     told: Column | None = None
     if known is not None:
-        told, columns = _confirmed(raw, known, columns, words, source)
+        told, columns = _confirmed(raw, known, guess, words, source)
+    else:
+        columns = guess()
     columns = settle_doubles(raw, columns)
     if raw.sheet:
         columns = by_identity(raw, columns)
@@ -107,25 +111,23 @@ def _same(raw: RawColumn, column: Column) -> bool:
 
 
 def _confirmed(
-    raw: RawLog, known: Mapping, columns: list[Column], words: Dictionary, source: str
+    raw: RawLog, known: Mapping, guess: Callable[[], list[Column]], words: Dictionary, source: str
 ) -> tuple[Column | None, list[Column]]:
-    """The columns with what was confirmed in place of what was guessed; and that of time, where it was confirmed.
+    """The columns as they were confirmed, the others as they are guessed; and that of time, where it was confirmed.
 
     The same header may stand over other units another day: numbers that do not fit what was confirmed are asked anew.
     """
     assert raw.time is not None
     left = list(known.columns)
     told = next((c for c in left if c.channel == TIME and _same(raw.time, c)), None)
-    found: list[Column] = []
+    found: list[Column | None] = []
     hits = 0 if told is None else 1
-    for column, guessed in zip(raw.columns, columns, strict=True):
+    for column in raw.columns:
         mine = next((c for c in left if c.channel != TIME and _same(column, c)), None)
-        if mine is None:
-            found.append(guessed)
-            continue
-        left.remove(mine)
-        hits += 1
-        found.append(_still_fits(column, mine, words))
+        found.append(None if mine is None else _still_fits(column, mine, words))
+        if mine is not None:
+            left.remove(mine)
+            hits += 1
     if not hits and known.columns:
         raise FormatError(
             "is a mapping of another logger: none of its columns is in this log",
@@ -137,7 +139,9 @@ def _confirmed(
         raw.notes.append(
             f"the mapping names {len(lost)} columns that are not there, such as '{in_plain(lost[0], 60)}'"
         )
-    return told, found
+    # Guessing looks at all columns together: it is spared where every one of them was confirmed.
+    guessed = guess() if None in found else []
+    return told, [c if c is not None else guessed[n] for n, c in enumerate(found)]
 
 
 def _still_fits(raw: RawColumn, mine: Column, words: Dictionary) -> Column:
@@ -254,12 +258,18 @@ def _channel(key: str, raw: RawColumn, meant: Column, times: FloatArray, stoichi
             doubt = doubt or Doubt("fuel", NO_FUEL)
         else:
             values = values / stoichiometric
-    elif meant.unit:
+    factor, offset = 1.0, 0.0
+    if meant.unit and meant.unit != AFR:
         u = unit(meant.unit)
-        if u.factor != 1.0 or u.offset != 0.0:
-            values = values * u.factor + u.offset
+        factor, offset = u.factor, u.offset
     if meant.sign == -1:
-        values = -values
+        factor, offset = -factor, -offset
+    if factor != 1.0:
+        values = values * factor
+        if offset != 0.0:
+            values += offset
+    elif offset != 0.0:
+        values = values + offset
     return Channel(key, kind.title, kind.quantity, CANONICAL[kind.quantity], times, values, doubt)
 
 
