@@ -124,7 +124,7 @@ _WORDS: Mapping[str, str] = MappingProxyType(
         "ft-lbs": "lb-ft", "lbs-ft": "lb-ft", "lbf-ft": "lb-ft", "lbfft": "lb-ft", "ft-lbf": "lb-ft", "lbsft": "lb-ft",
         "kgm": "kgf m", "mkg": "kgf m", "kg-m": "kgf m", "kpm": "kgf m", "mkp": "kgf m", "kgf-m": "kgf m",
         "bhp": "hp", "whp": "hp", "rwhp": "hp", "fwhp": "hp", "awhp": "hp", "chp": "hp", "horsepower": "hp",
-        "cv": "PS", "pk": "PS", "ch": "PS", "hk": "PS", "wkw": "kW", "wps": "PS",
+        "metrichp": "PS", "hpmetric": "PS", "cv": "PS", "pk": "PS", "ch": "PS", "hk": "PS", "wkw": "kW", "wps": "PS",
         "wnm": "N m", "wtq": "lb-ft", "лс": "PS", "квт": "kW", "нм": "N m", "ftlbf": "lb-ft",
         "1/min": "rpm", "/min": "rpm", "min-1": "rpm", "min^-1": "rpm", "u/min": "rpm", "r/min": "rpm",
         "rev/min": "rpm", "tr/min": "rpm", "giri/min": "rpm", "obr/min": "rpm", "ot/min": "rpm", "varv/min": "rpm",

@@ -239,3 +239,42 @@ def test_a_random_curve_comes_back():
 
     n, torque, power = curve(random.Random(3))
     check_identity(n, power, torque)
+
+
+def test_runs_with_titles_of_their_own(tmp_path):
+    path = sheet(tmp_path, "RPM,baseline whp,tune1 whp", N, P / HP, P * 1.1 / HP)
+    first, second = read_sheet(path, Told(curve={"corrected_by": "none"}))
+    assert "run 1 is 'baseline', run 2 is 'tune1'" in first["notes"]
+    assert second["curve"]["peak_power_w"] == pytest.approx(P.max() * 1.1, rel=3e-3)
+    apart = sheet(tmp_path, "Stock rpm,Stock whp,Tuned rpm,Tuned whp", N, P / HP, N + 20, P * 1.2 / HP)
+    assert [round(d["curve"]["peak_power_w"] / P.max(), 2) for d in read_sheet(apart, TOLD)] == [1.0, 1.2]
+
+
+@pytest.mark.parametrize(
+    "header, speed, fault",
+    [
+        ("speed [rad/s],wheel power [kW] uncorrected", N * 2.0 * np.pi / 60.0, ""),
+        ("Engine RPM,Wheel HP uncorrected", N, ""),
+        ("Roller RPM,Engine RPM,Wheel HP uncorrected", None, ""),
+    ],
+)
+def test_engine_speed_is_that_of_the_engine(tmp_path, header, speed, fault):
+    columns = (N / 3.3, N) if speed is None else (speed,)
+    power = P / 1e3 if "kW" in header else P / HP
+    (found,) = read_sheet(sheet(tmp_path, header, *columns, power), Told())
+    assert found["curve"]["peak_power_rpm"] == pytest.approx(6220, abs=60)
+
+
+def test_power_that_is_none_and_commas_that_may_be_either(tmp_path):
+    assert "never above zero" in only(tmp_path, "rpm,power kW", N, N * 0.0)["faults"][0]
+    path = tmp_path / "thousands.csv"
+    rows = "\n".join(f"{n:,.0f};{p / 1e3:.2f}" for n, p in zip(N, P, strict=True))
+    path.write_text("rpm;power kW\n" + rows + "\n")
+    (found,) = read_sheet(path, TOLD)
+    assert found["curve"] is None and "between thousands" in found["questions"][0]
+
+
+def test_a_factor_may_stand_in_a_column(tmp_path):
+    columns = (N, P * 1.02 / 1e3, np.full(N.size, 1.02))
+    found = only(tmp_path, "rpm,wheel power SAE kW,CF", *columns, told=Told("none"))
+    assert found["curve"]["peak_power_w"] == pytest.approx(P.max(), rel=2e-3)

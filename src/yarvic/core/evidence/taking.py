@@ -91,7 +91,9 @@ def no_time(raw: RawLog, source: str) -> FormatError:
         else ""
     )
     return FormatError(
-        "there is no time column", concerns=source, remedy=f"Name one column 'time [s]' or 'time [ms]'.{might}"
+        "there is no time column",
+        concerns=source,
+        remedy=f"Name one column 'time [s]' or 'time [ms]'.{might} A dyno sheet needs engine speed beside power or torque.",
     )
 
 

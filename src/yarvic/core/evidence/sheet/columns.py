@@ -22,7 +22,7 @@ from yarvic.core.units import parse_gearing, read_unit, unit
 _BRACKET = re.compile(r"^(?P<outer>.*?)\s*[\[({<](?P<inside>[^\[\](){}<>]*)[\])}>]\s*(?P<behind>.*)$")
 MEASURED = ("power", "torque")
 _CALLED = {"power": "power", "torque": "torque", "engine speed": "engine speed", "speed": "vehicle speed"}
-_BEHIND = ("power", "torque", "engine speed", "speed", "pressure", "temperature")
+_BEHIND = ("power", "torque", "speed", "pressure", "temperature")
 # Two powers of one run are one corrected and one not where their ratio is as even as this. Our choice.
 EVEN_RATIO = 0.004
 
@@ -55,6 +55,8 @@ def cleaned(name: str, words: str = "") -> Cleaned:
         name, unit_words, of_name = _unit_behind(name)
         of_unit = _both(of_unit, of_name)
     rest, marks = marks_of(name)
+    if not rest and unit_words and _reads(unit_words):
+        rest = _CALLED.get(read_unit(unit_words)[0].quantity, "")
     return Cleaned(rest or name, unit_words, _both(marks, of_unit))
 
 
@@ -79,6 +81,8 @@ def _both(one: Marks, other: Marks) -> Marks:
 def _bare_unit(words: str) -> tuple[str, Marks]:
     """A unit without what else stands beside it: `hp (SAE)`, `kW wheel`; `whp` is hp at the wheels."""
     rest, marks = marks_of(words)
+    if rest and _reads(words):
+        return words, Marks()  # a unit as it stands, whatever its letters might mark: rad/s
     for text in (rest, words):
         if text and _reads(text):
             return text, marks
@@ -224,7 +228,7 @@ def _only(said: list[str]) -> str:
 
 
 def _corrected_by(facts: dict[str, str]) -> str:
-    text = facts.get("correction", "").strip()
+    text = (facts.get("correction") or facts.get("factor", "")).strip()
     if text.casefold() in ("none", "no", "off", "keine", "aucune", "nessuna", "ninguna", "-", "0", "uncorrected"):
         return "none"
     return marks_of(text)[1].corrected_by if text else ""

@@ -125,6 +125,8 @@ def _rising(speed: FloatArray, power: FloatArray) -> tuple[FloatArray, FloatArra
     n, p = speed[first : last + 1], power[first : last + 1]
     good = np.isfinite(n) & np.isfinite(p) & (n > 0.0)
     n, p = n[good], p[good]
+    if p.size and float(p.max()) <= 0.0:
+        raise EvidenceError("its power is never above zero", remedy="Export the run itself.")
     if n.size < LEAST_POINTS:
         raise EvidenceError(
             f"has {n.size} points, a curve needs {LEAST_POINTS}", remedy="Export it in smaller steps."

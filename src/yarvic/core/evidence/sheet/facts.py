@@ -12,7 +12,7 @@ import numpy as np
 from yarvic.core.errors import UnitError, YarvicError, in_plain
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Log
-from yarvic.core.evidence.sheet.words import bounds, fact_named, fitting_units, sheet_data
+from yarvic.core.evidence.sheet.words import bounds, fact_named, fitting_units, marks_of, sheet_data
 from yarvic.core.physics.air import humidity_of_dew_point, isa_pressure, station_pressure
 from yarvic.core.units import parse_number, read_unit
 
@@ -20,6 +20,7 @@ _NUMBER = re.compile(r"^\s*(?P<number>[-+]?[\d.,' ]*\d)\s*(?P<unit>.*?)\s*$")
 _BRACKET = re.compile(r"^(?P<outer>.*?)\s*[\[(](?P<inside>[^\[\]()]*)[\])]\s*:?\s*$")
 # Units that a bare number of a fact can be in.
 _PRESSURES, _TEMPERATURES = ("kPa", "mbar", "inHg", "mmHg", "psi", "bar"), ("degC", "degF", "K")
+EVEN_FACTOR = 0.002
 _PLAIN_TEXT = ("dyno", "fuel", "strapping", "note")
 STATION = "whether the pressure is the station's or reduced to sea level cannot be told: say which, and the altitude"
 
@@ -90,8 +91,8 @@ def _value(fact: str, text: str, inside: str) -> Any:
         return None
     match = _NUMBER.match(text)
     if match is None:
-        if fact == "gear":
-            return None
+        if fact == "gear" or (fact == "factor" and marks_of(text)[1].corrected_by):
+            return None  # a standard stands there, which is read with the columns
         raise UnitError("is no number", remedy="Write it as a number with its unit.")
     value, words = parse_number(match["number"].replace("'", "").replace(" ", "")), match["unit"] or inside
     if fact == "gear":
@@ -157,7 +158,12 @@ def _date(text: str) -> str | None:
 
 
 def _beside(values: dict[str, Any], log: Log | None) -> None:
-    """Weather that stands in columns, where no line says it: the middle of each."""
+    """Weather that stands in columns, where no line says it: the middle of each; and a factor that is the same all along."""
+    for name, c in log.channels.items() if log is not None else ():
+        if fact_named(name) == "factor" and c.values.size and np.isfinite(c.values).all():
+            low, high = bounds("factor")
+            if low <= c.values.min() and c.values.max() <= high and np.ptp(c.values) < EVEN_FACTOR:
+                values.setdefault("factor", float(np.median(c.values)))
     for fact, key in (
         ("temperature", "ambient_temperature"),
         ("pressure", "ambient_pressure"),

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import numpy as np
 
-from yarvic.core.errors import EvidenceError
+from yarvic.core.errors import EvidenceError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary, read_header, squeezed
 from yarvic.core.evidence.raw import RawColumn, RawLog
 from yarvic.core.evidence.sheet.columns import MEASURED, Cleaned, cleaned
@@ -21,9 +22,44 @@ _CONTROLLED = frozenset(
 )  # fmt: skip
 # A run goes on until its speed falls by this share of all it covers; one that climbs less than this is none.
 TURNS, CLIMBS = 0.3, 0.4
-MOST_RUNS = 200
+MOST_RUNS, MOST_TITLES = 200, 8
 LEAST_POINTS = 5
 ROWS = "row"
+
+
+def untitled(raw: RawLog, words: Dictionary) -> RawLog:
+    """The table with the titles of runs taken out of its names: `Stock rpm, Stock hp, Stage 1 rpm, Stage 1 hp`.
+
+    A title is what stands before, or behind, the name of a speed, a power or a torque, where at least two differ. Each
+    such column says in `place` how it was called; a table whose names are known as they stand is left as it is.
+    """
+    mine = for_sheets(words)
+    if any(_family(cleaned(c.name, c.unit), mine)[0] in MEASURED for c in raw.columns if not c.states):
+        return raw
+    found = [_titled(c, mine) for c in raw.columns]
+    titles = list(dict.fromkeys(title for title, _ in found if title))
+    if len(titles) < 2:
+        return raw
+    columns = []
+    for column, (title, name) in zip(raw.columns, found, strict=True):
+        run = f"run {titles.index(title) + 1} " if title else ""
+        place = f"{column.place}, '{in_plain(column.name, 60)}'" if title else column.place
+        columns.append(replace(column, name=f"{run}{name}" if title else column.name, place=place))
+    listed = ", ".join(f"run {n} is '{in_plain(t, 40)}'" for n, t in enumerate(titles[:MOST_TITLES], 1))
+    return replace(raw, columns=columns, notes=[*raw.notes, listed])
+
+
+def _titled(column: RawColumn, words: Dictionary) -> tuple[str, str]:
+    """The title that stands in a name beside what it names, and the rest; no title where there is none."""
+    if column.states or _family(cleaned(column.name, column.unit), words)[0]:
+        return "", column.name
+    parts = re.split(r"[\s_]+", column.name.strip())
+    for k in range(1, len(parts)):
+        for title, rest in ((parts[:k], parts[k:]), (parts[-k:], parts[:-k])):
+            family = _family(cleaned(" ".join(rest), column.unit), words)[0]
+            if family in (*AXES, *MEASURED):
+                return " ".join(title), " ".join(rest)
+    return "", column.name
 
 
 def is_sheet(raw: RawLog, words: Dictionary) -> bool:

@@ -72,6 +72,10 @@ def convert(series: polars.Series, *, decimal_comma: bool) -> Field:
         if unit:
             number = _cast(bare, decimal_comma)
             texts = bare
+    doubted = _ambiguous(texts, decimal_comma)
+    if doubted and _found(number) < NUMBERS * filled:
+        # Read as thousands, and asked: with words instead of numbers nobody could answer.
+        number = texts.str.replace_all(",", "", literal=True).cast(pl.Float64, strict=False)
     if _found(number) < NUMBERS * filled:
         return _states(texts)
     found = Field(numeric(number), unit=unit)
@@ -80,7 +84,7 @@ def convert(series: polars.Series, *, decimal_comma: bool) -> Field:
         # Half a thousand or one and a half: a comma that may be either is no number.
         found.first_bad = int(bad[0])
         found.note = _said(bad.len(), "are no numbers and were" if bad.len() > 1 else "is no number and was")
-    elif _ambiguous(texts, decimal_comma):
+    elif doubted:
         found.doubt = "its commas may stand before decimals or between thousands"
     return found
 
