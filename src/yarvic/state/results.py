@@ -117,6 +117,13 @@ class RevisionResults:
         """The curves of the pulls that may stand together at a throttle, corrected by a standard."""
         return [p.curves[standard] for p in self.together(throttle, like, standard)]
 
+    def as_measured(
+        self, standard: str, throttle: float = FULL_THROTTLE, like: RevisionResults | None = None
+    ) -> list[Curve]:
+        """What the curves by a standard were as measured; empty where that is not known of all of them."""
+        pulls = self.together(throttle, like, standard)
+        return [p.curves["none"] for p in pulls] if all("none" in p.curves for p in pulls) else []
+
     @property
     def throttles(self) -> list[float]:
         """The throttles at which there are curves, full first."""

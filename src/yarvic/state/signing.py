@@ -118,8 +118,8 @@ def sheet_pdf(s: Signing) -> bytes:
         lines = "Uncorrected, as measured."
     if correction.warnings:
         lines += " " + ". ".join(w[0].upper() + w[1:] for w in correction.warnings) + "."
-    plain = s.results.curves("none")
-    if s.standard != "none" and len(plain) == len(curves):
+    plain = s.results.as_measured(s.standard)
+    if s.standard != "none" and plain:
         lines += f" Uncorrected: {curve_peaks(mean_curve(plain), power, torque)}."
     changes = [f"Slot {slot}. {d.sentence()}." for slot in s.maps for d in compare(s.stock[slot], s.maps[slot])]
     fitted = [f"Build {b.number}: {b.title}." for b in s.builds[1:]]

@@ -267,7 +267,7 @@ class DynoView(View):
             f"At the {curves[0].basis}. {curves[0].correction.title}: factor {factors}."
             f" {reduction_words(curves, label_)} Band: one standard deviation from pull to pull."
         )
-        plain = working.curves("none", self.at_throttle) if working is not None else []
+        plain = working.as_measured(s.standard, self.at_throttle, working) if working is not None else []
         if s.standard != "none" and plain:
             raw = mean_curve(plain)
             text += f" Uncorrected peak {amount(raw.peak_power[0], label_)}."
@@ -307,7 +307,8 @@ class DynoView(View):
         self.table.setRowCount(len(pulls))
         for line, p in enumerate(pulls):
             c, curve = p.evidence.conditions, p.curves.get(s.standard)
-            texts = [p.title, "", "no curve", "", "", "", "", "", str(p.evidence.build)]
+            none = "none by this standard" if p.curves else "no curve"
+            texts = [p.title, "", none, "", "", "", "", "", str(p.evidence.build)]
             if curve is not None:
                 peak, torque_peak = curve.peak_power, curve.peak_torque
                 texts[2] = f"{amount(peak[0], power)} at {peak[1]:,.0f}"

@@ -198,6 +198,8 @@ def curve_said(raw: RawLog, columns: list[Column], known: CurveSaid | None) -> C
     by = _only([m.corrected_by for m in marks]) or _corrected_by(facts)
     if not by or by == SOME:
         by = _uncorrected_beside(raw, columns) or ("" if by == SOME else by)
+    if not basis and known is not None and known.basis:
+        raw.notes.append(f"measured at the {known.basis}, as was confirmed for the last sheet of these names")
     return CurveSaid.model_validate(
         {
             "basis": basis or (known.basis if known is not None else ""),

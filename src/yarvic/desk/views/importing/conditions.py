@@ -12,13 +12,13 @@ from yarvic.core.evidence.conditions import RUN_WORDS, Conditions
 from yarvic.core.physics.fuel import fuels
 from yarvic.core.units import from_canonical, parse_measure, parse_number, unit
 from yarvic.desk.widgets.entry import Line, Sheet, choice
-from yarvic.desk.widgets.words import label, show_choice
+from yarvic.desk.widgets.words import label, row, show_choice
 from yarvic.state.arrival import Answers
 from yarvic.state.weather import Weather
 
 UNSAID = "unknown"
 AT = (("station", "at the station"), ("sea level", "reduced to sea level"))
-NAME_PX, FIELD_PX = 120, 150
+NAME_PX, FIELD_PX = 104, 124
 
 
 def parse_entry(text: str, quantity: str, usual: str) -> float | None:
@@ -62,16 +62,16 @@ class ConditionsForm(QFrame):
             "Tyre pressure, gauge", "pressure", "pressure", lambda v: state(tyre_pressure_pa=v)
         )
         self.straps = self._text("Strapping", "strapping")
-        self.note = self._text("Note", "note", 2 * FIELD_PX)
+        self.note = self._text("Note", "note", 0)
         self.asked = label("", "fault", wrap=True)
         left, right = Sheet("Air", NAME_PX), Sheet("Run", NAME_PX)
         self.pressure_said = left.line("Air pressure", self.pressure)
         for name, field in (("Counted", self.at), ("Altitude", self.altitude), ("Air temperature", self.temperature),
-                            ("Relative humidity", self.humidity), ("or dew point", self.dew),
-                            ("Fuel", self.fuel), ("Note", self.note)):  # fmt: skip
+                            ("Humidity", self.humidity), ("or dew point", self.dew),
+                            ("Fuel", self.fuel)):  # fmt: skip
             left.line(name, field)
         for name, field in (("Dyno", self.dyno), ("Gear", self.gear), ("Throttle", self.throttle),
-                            ("How it was run", self.kind), ("Cool-down before", self.cool), ("Fan", self.fan),
+                            ("How it was run", self.kind), ("Cool-down", self.cool), ("Fan", self.fan),
                             ("Tyre pressure", self.tyres), ("Strapping", self.straps)):  # fmt: skip
             right.line(name, field)
         left.close()
@@ -79,11 +79,17 @@ class ConditionsForm(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 8, 12, 8)
         both = QHBoxLayout()
-        both.setSpacing(24)
+        both.setSpacing(16)
         both.addLayout(left, 1)
         both.addLayout(right, 1)
         column.addWidget(self.asked)
         column.addLayout(both)
+        note_name = label("Note", "quiet")
+        note_name.setBuddy(self.note)
+        note_name.setFixedWidth(NAME_PX)
+        last = row(note_name, self.note, spacing=8)
+        last.setStretch(1, 1)
+        column.addLayout(last)
         column.addStretch(1)
 
     # -- fields
@@ -125,7 +131,7 @@ class ConditionsForm(QFrame):
         _put(self.temperature, c.temperature_k, temperature)
         _put(self.pressure, w.pressure_pa, pressure)
         _put(self.altitude, w.altitude_m, "m", 0)
-        show_choice(self.at, dict(AT).get(w.at, "at the station, or at sea level?"))
+        show_choice(self.at, dict(AT).get(w.at, "station or sea level?"))
         _put(self.dew, w.dew_point_k, temperature)
         stated = said.stated
         _put(self.humidity, stated.relative_humidity, "%", 0)

@@ -28,7 +28,8 @@ class Belongs:
         if shown is not None and outside:
             revision = shown.evidence.revision_id
             name = session.name_of(revision) if revision is not None else "no revision"
-            show_choice(self.button, f"of {name}, build {shown.evidence.build}")
+            show_choice(self.button, f"of {name}")
+            self.button.setToolTip(f"This pull belongs to {name}, build {shown.evidence.build}: choose another place")
 
     def _places(self) -> list[tuple[str, str]]:
         session, job = self._window.session, self._window.session.job

@@ -39,7 +39,7 @@ class LogsView(View):
         self.pull = chooser("Pull shown", self._choices)
         self.ghost = word("Reference", self._redraw, "G", checkable=True)
         self.ghost.setChecked(True)
-        self.by_speed = word("Over engine speed", self._redraw, "X", checkable=True)
+        self.by_speed = word("Over rpm", self._redraw, "X", checkable=True)
         self.whole = word("Whole pull", self._whole, "W")
         self.window_ = window
         self.save = chooser("Save this run as CSV", self._styles)
@@ -203,6 +203,7 @@ class LogsView(View):
     def choose(self, at: int) -> None:
         """Show another pull."""
         self.at = at
+        self._show_arrived()
         self._redraw()
 
     def _reference(self) -> PullResult | None:
@@ -320,7 +321,12 @@ class LogsView(View):
 
     def _amount(self, shown: PullResult, key: str, time: float) -> str:
         value = float(shown.log.at(key, np.array([time]))[0])
-        return amount(value, self._unit(key)) if np.isfinite(value) else NO_VALUE
+        if not np.isfinite(value):
+            return NO_VALUE
+        doubt = shown.log.channels[key].doubt
+        if doubt is not None and doubt.about == "fuel":
+            return f"{value:.2f} AFR of unknown fuel"
+        return f"{amount(value, self._unit(key))} ?" if doubt is not None else amount(value, self._unit(key))
 
     def _time_at(self, p: PullResult, x: float) -> float:
         if not self.by_speed.isChecked():
@@ -337,14 +343,12 @@ class LogsView(View):
 
     def _jump(self, where: Where) -> None:
         """A reading was followed: show its pull and put the cursor there."""
-        results = self.session.working_results()
-        if results is None or not self.isVisible():
+        if not self.isVisible():
             return
-        for i, p in enumerate(logged(results)):
+        for i, p in enumerate(logged(self.session.working_results())):
             if p.evidence.id == where.evidence:
-                self.at = i
                 self.by_speed.setChecked(False)
-                self._redraw()
+                self.choose(i)
                 if where.time_s is not None:
                     self.move_cursor(where.time_s - p.pull.start_s)
                 return
