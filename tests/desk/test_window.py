@@ -100,7 +100,7 @@ def test_a_demo_asked_for_meanwhile_opens_when_it_is_there(empty, home, demo_job
     shutil.copy(demo_job("ptarmigan"), home / "jobs" / "ptarmigan.yarvic")
 
     def copied(folder, progress=None, cancelled=None):
-        for name in ("wether", "fieldfare"):
+        for name in ("wether", "fieldfare", "whinchat"):
             shutil.copy(demo_job(name), folder / f"{name}.yarvic")
 
     monkeypatch.setattr(jobs, "build_missing", copied)
