@@ -7,8 +7,8 @@ import pytest
 from PyQt6.QtCore import QCoreApplication, QEvent, qInstallMessageHandler
 
 from yarvic.desk.app import make_window, unexpected
+from yarvic.desk.driver import Driver
 from yarvic.desk.theme import apply_theme
-from yarvic.desk.tour import Driver
 from yarvic.state.settings import Settings
 
 warnings.filterwarnings("error", category=RuntimeWarning, module="yarvic")

@@ -15,8 +15,8 @@ from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, VERDICT_WORDS, WATCH
 from yarvic.core.job.store import Job
 from yarvic.desk.app import make_window
+from yarvic.desk.driver import Driver
 from yarvic.desk.theme import BODY_PX, NIGHT, PAPER, font, tokens
-from yarvic.desk.tour import Driver
 from yarvic.desk.views.release.sign import SignDialog
 from yarvic.state.release import begin_waiver, waive
 from yarvic.state.selection import DRAFT

@@ -34,7 +34,8 @@ def main(target: Path) -> int:
     """Run the tour offscreen and keep its pictures of the views under their names."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from yarvic.desk.app import make_window
-    from yarvic.desk.tour import Driver, run_tour
+    from yarvic.desk.driver import Driver
+    from yarvic.desk.tour import run_tour
     from yarvic.state.settings import Settings
 
     target.mkdir(parents=True, exist_ok=True)

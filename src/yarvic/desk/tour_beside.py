@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
 
 from yarvic.bench.loggers import STYLES, write_log
+from yarvic.desk.driver import Driver
 from yarvic.desk.views.dyno import DynoView
 from yarvic.desk.views.importing import ImportView
 from yarvic.desk.views.logs.view import LogsView
 from yarvic.desk.views.plan import PlanView
-
-if TYPE_CHECKING:
-    from yarvic.desk.tour import Driver
 
 # The ratio that the other logger counts by.
 PUMP_FUEL_AFR = 14.6

@@ -6,17 +6,15 @@ import time
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, QTimer
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from yarvic.core.errors import YarvicError
 from yarvic.desk.widgets.words import chooser, show_choice, tip
+from yarvic.desk.workers import QtRunner
+from yarvic.state.session import Session
 from yarvic.state.watching import Entry, FolderWatch, entries
-
-if TYPE_CHECKING:
-    from yarvic.desk.window import Window
 
 LOOKS_EVERY_MS = 2000
 
@@ -24,9 +22,11 @@ LOOKS_EVERY_MS = 2000
 class Watching(QObject):
     """The watched folder of this desk; remembered from one start to the next."""
 
-    def __init__(self, window: Window) -> None:
+    def __init__(
+        self, window: QWidget, session: Session, runner: QtRunner, bring: Callable[[list[Path]], None]
+    ) -> None:
         super().__init__(window)
-        self.window_ = window
+        self._window, self._session, self._runner, self._bring_files = window, session, runner, bring
         self.watch: FolderWatch | None = None
         self.offered: list[Path] = []
         self._looking = False
@@ -35,7 +35,7 @@ class Watching(QObject):
         self.timer = QTimer(self)
         self.timer.setInterval(LOOKS_EVERY_MS)
         self.timer.timeout.connect(self.look)
-        settings = window.session.settings
+        settings = session.settings
         if settings.watched:
             self._begin(Path(settings.watched), settings.watched_until)
 
@@ -48,22 +48,22 @@ class Watching(QObject):
 
     def ask(self) -> None:
         """Let a person choose the folder."""
-        chosen = QFileDialog.getExistingDirectory(self.window_, "Watch a folder for logs and dyno sheets")
+        chosen = QFileDialog.getExistingDirectory(self._window, "Watch a folder for logs and dyno sheets")
         if chosen:
             self.begin(Path(chosen))
 
     def begin(self, folder: Path) -> None:
         """Watch a folder from now on: what lies in it already is not offered."""
-        settings = self.window_.session.settings
+        settings = self._session.settings
         settings.watched, settings.watched_until = str(folder), time.time()
         self._begin(folder, settings.watched_until)
-        self.window_.session.say(f"{folder} is watched: what appears there is offered at the top.")
+        self._session.say(f"{folder} is watched: what appears there is offered at the top.")
 
     def stop(self) -> None:
         """Watch nothing any more."""
         self.timer.stop()
         self.watch, self.offered = None, []
-        self.window_.session.settings.watched = ""
+        self._session.settings.watched = ""
         self._show()
 
     # -- looking
@@ -74,7 +74,7 @@ class Watching(QObject):
         if watch is None or self._looking:
             return
         self._looking = True
-        self.window_.runner.run(
+        self._runner.run(
             "Looking into the watched folder",
             lambda progress, cancelled: entries(watch.folder),
             partial(self._looked, watch),
@@ -95,7 +95,7 @@ class Watching(QObject):
         self._looking = False
         if self.watch is not None:
             self.stop()
-            self.window_.session.failed.emit(error)
+            self._session.failed.emit(error)
 
     # -- offering
 
@@ -118,8 +118,8 @@ class Watching(QObject):
         """Lead files to their place; the others that were offered with them are offered no more."""
         if self.watch is None:
             return
-        self.window_.session.settings.watched_until = self.watch.dealt_with()
+        self._session.settings.watched_until = self.watch.dealt_with()
         self.offered = []
         self._show()
         if paths:
-            self.window_.arriving.bring(paths)
+            self._bring_files(paths)

@@ -69,7 +69,7 @@ class Window(QMainWindow):
         self.maps = MapsState(self.session)
         self.arrivals = Arrivals(self.session)
         self.arriving = Arriving(self)
-        self.watching = Watching(self)
+        self.watching = Watching(self, self.session, self.runner, self.arriving.bring)
         self.head = Head(
             self, self._job_groups, lambda: self.commands.open(), lambda: self.open_keys(), self.watching.button
         )
