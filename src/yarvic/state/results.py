@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
+from typing import TYPE_CHECKING
 
 from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
 from yarvic.core.checks.limits import Limits, default_limits
@@ -20,6 +21,9 @@ from yarvic.core.job.store import Job
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.plan.vehicle import Vehicle
 from yarvic.state.work import Asked, Progress
+
+if TYPE_CHECKING:
+    from yarvic.core.evidence.origin import Origin
 
 FULL_THROTTLE = 1.0
 
@@ -39,11 +43,18 @@ class PullResult:
     held: Held | None = None
     number: int = 0  # of the pull in its run
     of: int = 1  # how many pulls the run holds
+    sheet: Evidence | None = None  # the dyno sheet that its curve is from, where it was joined to one
 
     @property
     def log(self) -> Log:
         """Its log. Raises JobError when the job was closed, or the log is damaged."""
         return self.read_log()
+
+    @property
+    def files(self) -> list[Origin]:
+        """The files that it rests on: that of its log, and the dyno sheet of its curve."""
+        runs = [self.evidence, *([self.sheet] if self.sheet is not None else [])]
+        return [e.origin for e in runs if e.origin is not None]
 
     @property
     def title(self) -> str:
@@ -304,6 +315,7 @@ def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle, sheet
             _held(item, log, checked.pull),
             number,
             len(found),
+            beside[number][0] if number in beside else None,
         )
         for number, checked in enumerate(found)
         if number not in item.aside and item.holds(number)

@@ -213,7 +213,7 @@ def _conditions(s: Signing) -> list[str]:
     faults = sorted({k for c in used for k in c.faults})
     if faults:
         said.append(f"Faults were injected at the bench: {', '.join(f.replace('_', ' ') for f in faults)}.")
-    files = {p.evidence.origin.sha256: p.evidence.origin for p in s.results.pulls if p.evidence.origin is not None}
+    files = {origin.sha256: origin for p in s.results.pulls for origin in p.files}
     said += [f"Rests on the file {in_plain(o.name, 80)}, SHA-256 {sha}." for sha, o in files.items()]
     return said
 
@@ -259,6 +259,7 @@ def _evidence_document(s: Signing) -> dict[str, Any]:
                 "time": p.evidence.time,
                 "conditions": p.evidence.conditions.model_dump() if p.evidence.conditions else None,
                 "file": p.evidence.origin.model_dump() if p.evidence.origin is not None else None,
+                "curve_file": p.sheet.origin.model_dump() if p.sheet is not None and p.sheet.origin else None,
                 "findings": [
                     {
                         "check": f.check,

@@ -278,3 +278,23 @@ def test_a_factor_may_stand_in_a_column(tmp_path):
     columns = (N, P * 1.02 / 1e3, np.full(N.size, 1.02))
     found = only(tmp_path, "rpm,wheel power SAE kW,CF", *columns, told=Told("none"))
     assert found["curve"]["peak_power_w"] == pytest.approx(P.max(), rel=2e-3)
+
+
+@pytest.mark.parametrize("with_torque", [True, False])
+def test_a_column_in_two_units_is_named(tmp_path, with_torque):
+    mixed = np.where(N < 4400, P / 1e3, P / HP)
+    columns = (N, mixed, T) if with_torque else (N, mixed)
+    found = only(tmp_path, "rpm,power kW,torque Nm" if with_torque else "rpm,power kW", *columns)
+    assert "power changes at 4400 rpm as from" in found["faults"][0] and "kW to hp" in found["faults"][0]
+
+
+def test_a_turbo_that_comes_in_hard_changes_no_unit(tmp_path):
+    torque = np.interp(N, [2000, 2600, 2900, 6600], [70, 80, 180, 150])
+    assert not only(tmp_path, "rpm,torque Nm", N, torque)["faults"]
+
+
+def test_fan_gear_and_tyres_are_read(tmp_path):
+    facts = {"Fan": "on", "Gear": "4", "Tyre pressure": "2.2 bar", "Cool-down": "90 s", "Note": "strap moved"}
+    c = read_facts(facts).conditions
+    assert (c.fan, c.gear, c.cool_down_s, c.note) == (1.0, 4, 90.0, "strap moved")
+    assert c.tyre_pressure_pa == pytest.approx(2.2e5)

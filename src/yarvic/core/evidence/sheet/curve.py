@@ -9,7 +9,7 @@ from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import GRID_STEP_RPM, Curve
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Column, CurveSaid
-from yarvic.core.evidence.sheet.identity import check_identity
+from yarvic.core.evidence.sheet.identity import check_identity, check_steps
 from yarvic.core.evidence.sheet.runs import LEAST_POINTS, legs
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.correction import Correction, correction, title
@@ -70,6 +70,8 @@ def sheet_curve(log: Log, said: CurveSaid, columns: tuple[Column, ...], conditio
     if power is None and torque is None:
         raise EvidenceError("holds neither power nor torque", remedy="Say which column is which.")
     how = _applied(said, conditions)
+    if power is not None:
+        check_steps(*_rising(speed, power))
     if power is not None and torque is not None:
         units = {c.channel: c.unit for c in columns}
         factor = how.factor if np.isfinite(how.factor) and how.factor != 1.0 else None

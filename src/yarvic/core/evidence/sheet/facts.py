@@ -21,6 +21,7 @@ _BRACKET = re.compile(r"^(?P<outer>.*?)\s*[\[(](?P<inside>[^\[\]()]*)[\])]\s*:?\
 # Units that a bare number of a fact can be in.
 _PRESSURES, _TEMPERATURES = ("kPa", "mbar", "inHg", "mmHg", "psi", "bar"), ("degC", "degF", "K")
 EVEN_FACTOR = 0.002
+FAN_WORDS = {"on": 1.0, "full": 1.0, "ein": 1.0, "an": 1.0, "marche": 1.0, "off": 0.0, "aus": 0.0, "arrêt": 0.0}
 _PLAIN_TEXT = ("dyno", "fuel", "strapping", "note")
 STATION = "whether the pressure is the station's or reduced to sea level cannot be told: say which, and the altitude"
 
@@ -70,7 +71,7 @@ def read_facts(facts: Table[str, str], log: Log | None = None, altitude_m: float
     _beside(values, log)
     _weather(values, found, altitude_m)
     for key, mine in (("gear", "gear"), ("cool_down", "cool_down_s"), ("tyre_pressure", "tyre_pressure_pa"),
-                      ("factor", "stated_factor"), *((k, k) for k in _PLAIN_TEXT)):  # fmt: skip
+                      ("factor", "stated_factor"), ("fan", "fan"), *((k, k) for k in _PLAIN_TEXT)):  # fmt: skip
         if key in values:
             found.conditions = found.conditions.changed(**{mine: values[key]})
     found.date, found.title = values.get("date", ""), values.get("run", "")
@@ -87,11 +88,13 @@ def _value(fact: str, text: str, inside: str) -> Any:
         return in_plain(text, 100)
     if fact == "date":
         return _date(text)
-    if fact in ("correction", "basis", "fan", "ratio"):
+    if fact in ("correction", "basis", "ratio"):
         return None
+    if fact == "fan" and text.strip().casefold() in FAN_WORDS:
+        return FAN_WORDS[text.strip().casefold()]
     match = _NUMBER.match(text)
     if match is None:
-        if fact == "gear" or (fact == "factor" and marks_of(text)[1].corrected_by):
+        if fact in ("gear", "fan") or (fact == "factor" and marks_of(text)[1].corrected_by):
             return None  # a standard stands there, which is read with the columns
         raise UnitError("is no number", remedy="Write it as a number with its unit.")
     value, words = parse_number(match["number"].replace("'", "").replace(" ", "")), match["unit"] or inside
@@ -102,6 +105,8 @@ def _value(fact: str, text: str, inside: str) -> Any:
         if not low <= value <= high:
             raise UnitError(f"no correction is as large as {low} to {high}", remedy="Check it.")
         return value
+    if fact == "fan":
+        return _share(value, words) if "%" in words or value <= 1.0 else None
     if fact == "humidity":
         return _share(value, words)
     return _measured(fact, value, words)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from itertools import product
+from itertools import pairwise, permutations, product
 
 import numpy as np
 
@@ -20,6 +20,8 @@ STRONG, EVEN = 0.4, 0.015
 NEAR = 0.005
 # PS with N m and kW with lb-ft lie 0.28 % apart: a unit is taken by the ratio alone only where it is this near.
 SURELY_NEAR = 0.0012
+# A column changes its unit where power does so by their ratio this nearly, within a step of speed this small.
+SMALL_STEP, NEAR_STEP = 1.06, 0.04
 # What corrections, drivetrains and gears make of it, by common practice, no published source.
 MOST_CORRECTED, LEAST_LOSS, MOST_LOSS, LEAST_GEAR, MOST_GEAR = 1.12, 1.06, 1.45, 1.8, 25.0
 _POWERS, _TORQUES = ("kW", "PS", "hp", "W"), ("N m", "lb-ft", "kgf m")
@@ -59,6 +61,28 @@ def check_identity(
         + _fault(n, p, expected, power_unit, torque_unit, factor),
         remedy="Say the unit or the basis of both, or leave one of them out.",
     )
+
+
+def check_steps(speed_rpm: FloatArray, power_w: FloatArray) -> None:
+    """Raise EvidenceError where power changes from one point to the next as from one unit to another, and stays so.
+
+    A curve alone has nothing to be held against; no engine does this within a step of speed.
+    """
+    strong = np.flatnonzero(power_w > STRONG * power_w.max())
+    for i, k in pairwise(strong.tolist()):
+        if k != i + 1 or speed_rpm[k] > SMALL_STEP * speed_rpm[i]:
+            continue
+        # What the speed alone would make of it at even torque.
+        ratio = power_w[k] / power_w[i] * speed_rpm[i] / speed_rpm[k]
+        jumps = [(a, b, unit(a).factor / unit(b).factor) for a, b in permutations(_POWERS, 2)]
+        fits = [
+            f"{a} to {b}" for a, b, jump in jumps if abs(jump - 1.0) > 0.1 and abs(ratio / jump - 1.0) < NEAR_STEP
+        ]
+        if fits:
+            raise EvidenceError(
+                f"power changes at {speed_rpm[k]:.0f} rpm as from {' or '.join(fits)}: its column is in two units",
+                remedy="Export it in one unit.",
+            )
 
 
 def belongs(speed_rpm: FloatArray, power_w: FloatArray, torque_nm: FloatArray) -> bool:
