@@ -93,7 +93,7 @@ def _solve(driver, tmp_path):
 def _save(driver, tmp_path):
     driver.step(6)
     view = driver.window.view("logs")
-    view.save_as(tmp_path / "run.csv", "plain", view.shown())
+    view.saving.save_as(tmp_path / "run.csv", "plain", view.shown())
     return lambda s: read_log(tmp_path / "run.csv").channels
 
 
@@ -255,7 +255,7 @@ def test_a_file_holds_what_it_was_asked_for(driver, monkeypatch, tmp_path, demo_
         window.view("job").ask_to_write()
         assert read_sheet(path).vehicle == sheet.vehicle
     else:
-        window.view("logs")._ask_where("plain")
+        window.view("logs").saving.ask_where("plain")
         driver.idle()
         written, asked = (log.channel("engine_speed").values for log in (read_log(path), shown.log))
         assert np.allclose(written[1:], asked[1:], atol=20.0)

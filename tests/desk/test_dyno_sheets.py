@@ -209,3 +209,25 @@ def test_sheets_stand_in_no_list_of_traces(driver, page):
     assert "dyno" not in [title for title, _ in logs._choices()]
     driver.step(7)
     assert "dyno" in [p.title for p in driver.window.session.working_results().pulls]
+
+
+def test_what_stands_beside_a_curve_is_drawn_over_engine_speed(driver, tmp_path):
+    driver.rung("A1")
+    path = tmp_path / "rich.csv"
+    rows = [f"{n:.0f},{p / 1e3:.2f},0.86,{40 + n / 500:.1f}" for n, p in zip(N, P, strict=True)]
+    path.write_text("RPM,Wheel power uncorrected [kW],Lambda,IAT [C]\n" + "\n".join(rows) + "\n")
+    drop(driver, path)
+    driver.click(driver.window.shown().take)
+    driver.idle()
+    driver.step(6)
+    logs = driver.window.view("logs")
+    titles = [title for title, _ in logs._choices()]
+    logs.choose(titles.index("rich"))
+    driver.settle()
+    assert [t.lane.title for t in logs.tracks] == ["Engine speed", "Charge temperature", "Lambda"]
+    logs.move_cursor(4000.0)
+    assert logs.reading.text() == "4,000 rpm"
+    run = next(e for e in driver.window.session.job.evidence() if e.is_sheet)
+    driver.window.arrivals.set_aside(run, 0, "strap slipped")
+    driver.idle()
+    assert not curves_of(driver)  # a curve is left out whole

@@ -22,7 +22,7 @@ from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.evidence.cells import CellEvidence, cell_evidence
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import UNITS, convert, parse_number
-from yarvic.state.results import PullResult, RevisionResults, logged
+from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
 
@@ -147,7 +147,11 @@ class MapsState:
         job = self.session.job
         if job is None:
             return []
-        return [p for p in logged(results) if job.sheet.vehicle.ran_on(self.session.slot, p.evidence.conditions)]
+        return [
+            p
+            for p in results.pulls
+            if not p.evidence.is_sheet and job.sheet.vehicle.ran_on(self.session.slot, p.evidence.conditions)
+        ]
 
     # -- editing
 

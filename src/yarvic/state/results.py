@@ -11,6 +11,7 @@ from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
 from yarvic.core.checks.limits import Limits, default_limits
 from yarvic.core.checks.run import Summary, check_curve, check_log, families_of, summarize
 from yarvic.core.errors import Cancelled, EvidenceError, FormatError, JobError, UnitError
+from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, Held, held_power
 from yarvic.core.evidence.log import Log
@@ -26,6 +27,10 @@ if TYPE_CHECKING:
     from yarvic.core.evidence.origin import Origin
 
 FULL_THROTTLE = 1.0
+# What a sheet's curve and its conditions are made of: no trace of its own.
+OF_CURVE = frozenset(
+    {"engine_speed", "vehicle_speed", "power", "torque", "ambient_pressure", "ambient_temperature", "humidity"}
+)
 
 
 @dataclass(frozen=True)
@@ -44,6 +49,7 @@ class PullResult:
     number: int = 0  # of the pull in its run
     of: int = 1  # how many pulls the run holds
     sheet: Evidence | None = None  # the dyno sheet that its curve is from, where it was joined to one
+    traces: bool = True  # whether there is something to draw besides a curve
 
     @property
     def log(self) -> Log:
@@ -171,8 +177,8 @@ class RevisionResults:
 
 
 def logged(results: RevisionResults | None) -> list[PullResult]:
-    """The pulls of which there is a log, and not a curve alone."""
-    return [p for p in results.pulls if not p.evidence.is_sheet] if results is not None else []
+    """The pulls of which there is a log, or a curve with more beside it than power and torque."""
+    return [p for p in results.pulls if p.traces] if results is not None else []
 
 
 def simulated_mark(results: RevisionResults | None) -> str:
@@ -279,7 +285,8 @@ def _judge_sheet(
     throttle = conditions.throttle if conditions.throttle is not None else FULL_THROTTLE
     checked = check_curve(item.id, log, _uncorrected(found), limits, conditions, throttle)
     read = partial(job.whole_log, item.id)
-    pull = PullResult(item, read, checked.pull, checked.findings, _curves(item, found, vehicle))
+    drawn = "engine_speed" in log.channels and any(k in CHANNELS and k not in OF_CURVE for k in log.channels)
+    pull = PullResult(item, read, checked.pull, checked.findings, _curves(item, found, vehicle), traces=drawn)
     return JudgedRun(item, limits, vehicle, (pull,), ())
 
 

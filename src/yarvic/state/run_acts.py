@@ -44,6 +44,9 @@ class RunActs:
         """Say to which revision and build one pull of a run belongs; the others stay where they are. Raises JobError."""
         from yarvic.core.evidence.origin import PullAssigned
 
+        if run.is_sheet:
+            self.assign(run, revision, build)
+            return
         before = run.pulls.get(pull, (run.revision_id, run.build))
         said = PullAssigned(pull=pull, revision_id=revision, build=build)
         back = PullAssigned(pull=pull, revision_id=before[0], build=before[1])
@@ -55,6 +58,7 @@ class RunActs:
 
         if not reason.strip():
             raise JobError("nothing is left out without a reason", remedy="Say why it does not count.")
+        pull = None if run.is_sheet else pull  # a curve is one pull
         said = SetAside(pull=pull, reason=reason.strip(), name=self.session.settings.author)
         self._say(run, "set_aside", said, SetAside(pull=pull, aside=False))
 

@@ -42,5 +42,5 @@ class SelectedRun(QWidget):
     def _set_aside(self, reason: str) -> None:
         run = self._selected()
         if run is not None:
-            self._window.arrivals.set_aside(run.evidence, None if run.evidence.is_sheet else run.number, reason)
+            self._window.arrivals.set_aside(run.evidence, run.number, reason)
             self._window.session.say(f"{run.title} is left out: {reason}. Ctrl+Z undoes it.")

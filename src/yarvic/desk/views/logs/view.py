@@ -4,29 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QFrame, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
-from yarvic.bench.loggers import STYLES, write_log
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.formats.files import write_whole
 from yarvic.core.job.model import Evidence, parts_on
-from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.logs.aside import SetAsideForm, left_out, title_of
 from yarvic.desk.views.logs.belongs import Belongs
+from yarvic.desk.views.logs.saving import Saving
 from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track, lanes_of
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
 from yarvic.state.results import PullResult, RevisionResults, logged, simulated_mark
 from yarvic.state.session import Session
-from yarvic.state.work import Asked, Progress
 
 
 class LogsView(View):
@@ -42,7 +38,8 @@ class LogsView(View):
         self.by_speed = word("Over rpm", self._redraw, "X", checkable=True)
         self.whole = word("Whole pull", self._whole, "W")
         self.window_ = window
-        self.save = chooser("Save this run as CSV", self._styles)
+        self.saving = Saving(self, session, self.shown)
+        self.save = self.saving.button
         self.head.insertWidget(2, self.save)
         self.import_word = word("Import", window.ask_for_logs, "Ctrl+I")
         self.head.insertWidget(2, self.import_word)
@@ -170,35 +167,14 @@ class LogsView(View):
         pulls = logged(self.session.working_results())
         return pulls[self.at] if self.at < len(pulls) else None
 
+    def _over_speed(self) -> bool:
+        """Whether the traces stand over engine speed: by choice, and always for a curve, which has no time."""
+        shown = self.shown()
+        return self.by_speed.isChecked() or (shown is not None and shown.evidence.is_sheet)
+
     def _choices(self) -> list[tuple[str, Callable[[], None]]]:
         pulls = logged(self.session.working_results())
         return [(p.title, partial(self.choose, i)) for i, p in enumerate(pulls)]
-
-    def _styles(self) -> list[tuple[str, Callable[[], None]]]:
-        return [(s.title.capitalize(), partial(self._ask_where, key)) for key, s in STYLES.items()]
-
-    def _ask_where(self, style: str) -> None:
-        shown = self.shown()
-        if shown is None:
-            return
-        mark = "-simulated" if simulated_mark(self.session.working_results()) else ""
-        name = f"{shown.title.lower().replace(' ', '-')}{mark}.csv"
-        chosen, _ = QFileDialog.getSaveFileName(self, "Save this run as CSV", name, "CSV (*.csv)")
-        if chosen:
-            self.save_as(Path(chosen), style, shown)
-
-    def save_as(self, path: Path, style: str, shown: PullResult) -> None:
-        """Write a run, in the style of one of the simulated loggers."""
-        session = self.session
-        fuel = (shown.evidence.conditions.fuel if shown.evidence.conditions is not None else "") or "petrol-95"
-
-        def work(progress: Progress, cancelled: Asked) -> Path:
-            text = write_log(shown.log, STYLES[style], stoichiometric_afr=fuel_by_key(fuel).stoichiometric_afr)
-            write_whole(path, text.encode("utf-8"))
-            return path
-
-        request = session.request("saving the run", revision=shown.evidence.revision_id)
-        session.start(request, f"Saving {path.name}", work, lambda p: session.say(f"{shown.title} is in {p}."))
 
     def choose(self, at: int) -> None:
         """Show another pull."""
@@ -226,7 +202,7 @@ class LogsView(View):
             action = ("Import", self.window_.ask_for_logs) if self.session.from_outside else None
             self.empty.say(*self.nothing_yet("The traces of its log")[:2], action=action)
             return
-        speed = self.by_speed.isChecked()
+        speed = self._over_speed()
         self._lay(lanes_of(shown.log.channels))
         for track in self.tracks:
             lane = track.lane
@@ -262,7 +238,7 @@ class LogsView(View):
         for track in self.tracks:
             keys = {*track.lane.keys, *track.lane.beside}
             spans = [(a - start, b - start) for p in found if p.channel in keys for a, b in p.spans]
-            track.mark([] if self.by_speed.isChecked() else spans)
+            track.mark([] if self._over_speed() else spans)
         inside = [p.sentence for p in found if any(a <= end and b >= start for a, b in p.spans)]
         return f"Marked: {inside[0]}{f', and {len(inside) - 1} more' if len(inside) > 1 else ''}. " if inside else ""
 
@@ -275,7 +251,7 @@ class LogsView(View):
             return NOTHING
         channel = p.log.channels[key]
         values = np.asarray(from_canonical(channel.values, unit))
-        if not self.by_speed.isChecked():
+        if not self._over_speed():
             return channel.time_s - p.pull.start_s, values
         inside = (channel.time_s >= p.pull.start_s) & (channel.time_s <= p.pull.end_s)
         return p.log.at("engine_speed", channel.time_s[inside]), values[inside]
@@ -292,7 +268,7 @@ class LogsView(View):
         shown = self.shown()
         if shown is None:
             return
-        if self.by_speed.isChecked():
+        if self._over_speed():
             self.tracks[0].plot.setXRange(shown.pull.from_rpm, shown.pull.to_rpm, padding=0.02)
         else:
             start, end = shown.log.span()
@@ -310,7 +286,9 @@ class LogsView(View):
         time = self._time_at(shown, x)
         rpm = float(shown.log.at("engine_speed", np.array([time]))[0])
         self.reading.setText(
-            f"{time - shown.pull.start_s:.2f} s, {rpm:,.0f} rpm" if np.isfinite(rpm) else "outside the log"
+            f"{'' if shown.evidence.is_sheet else f'{time - shown.pull.start_s:.2f} s, '}{rpm:,.0f} rpm"
+            if np.isfinite(rpm)
+            else "outside the log"
         )
         for track in self.tracks:
             parts, beside = (
@@ -329,7 +307,7 @@ class LogsView(View):
         return f"{amount(value, self._unit(key))} ?" if doubt is not None else amount(value, self._unit(key))
 
     def _time_at(self, p: PullResult, x: float) -> float:
-        if not self.by_speed.isChecked():
+        if not self._over_speed():
             return x + p.pull.start_s
         speed = p.log.channel("engine_speed")
         inside = (speed.time_s >= p.pull.start_s) & (speed.time_s <= p.pull.end_s)
@@ -359,7 +337,7 @@ class LogsView(View):
         if shown is None or self._cursor is None:
             super().keyPressEvent(event)
             return
-        step = 50.0 if self.by_speed.isChecked() else 0.05
+        step = 50.0 if self._over_speed() else 0.05
         step *= 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
         key = event.key()
         if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
