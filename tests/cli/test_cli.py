@@ -420,3 +420,52 @@ def test_a_log_without_a_pull_says_what_was_not_understood(tmp_path):
     path = foreign(tmp_path / "b.csv", "Time;RPM;TPS;MAP;IAT;Gear", 1.0)
     done = yarvic("check", path)
     assert "asked" in done.stdout and "not understood: Gear" in done.stdout
+
+
+# -- dyno sheets
+
+
+def sheet(tmp_path, text):
+    path = tmp_path / "sheet.csv"
+    rows = "\n".join(f"{n},{n * 0.018:.2f},{171.9:.1f}" for n in range(2000, 6001, 100))
+    path.write_text(text + rows + "\n")
+    return path
+
+
+def test_dyno_says_what_a_sheet_holds_and_by_which_standard(tmp_path):
+    weather = "Temperature: 24 °C\nStation pressure: 960 mbar\nHumidity: 40 %\n"
+    path = sheet(tmp_path, weather + "rpm,wheel power [kW] uncorrected,torque [Nm]\n")
+    done = yarvic("dyno", path, "--standard", "din-70020", "--json")
+    assert done.returncode == 0, done.stderr
+    (found,) = json.loads(done.stdout)
+    # DIN 70020: (1013/p) sqrt((T+273)/293), from the standard's own formula.
+    assert found["curve"]["factor"] == pytest.approx(1013 / 960 * (297 / 293) ** 0.5, rel=1e-3)
+    assert found["basis"] == "wheel" and found["corrected_by"] == "none" and not found["faults"]
+    said = yarvic("dyno", path).stdout
+    assert "at the wheel, Uncorrected" in said and "108.0 kW at 6,000 rpm" in said
+
+
+@pytest.mark.parametrize(
+    "head, more, code, words",
+    [
+        ("rpm,power [kW],torque [Nm]\n", (), 3, "is not said"),
+        ("rpm,power [kW],torque [Nm]\n", ("--basis", "wheel", "--corrected", "none"), 0, "at the wheel"),
+        (
+            "rpm,power [kW],torque [lb-ft]\n",
+            ("--basis", "wheel", "--corrected", "none"),
+            1,
+            "power and torque disagree",
+        ),
+        ("rpm,power [kW],torque [Nm]\n", ("--basis", "hub"), 2, "Say wheel or crank"),
+        ("rpm,power [kW],torque [Nm]\n", ("--standard", "best"), 2, "is unknown"),
+        ("time [s],throttle [%],rpm\n", (), 2, "no dyno sheet"),
+    ],
+)
+def test_dyno_exit_codes(tmp_path, head, more, code, words):
+    done = yarvic("dyno", sheet(tmp_path, head), *more)
+    assert done.returncode == code and words in done.stdout + done.stderr, done.stdout + done.stderr
+
+
+def test_check_sends_a_dyno_sheet_to_dyno(tmp_path):
+    done = yarvic("check", sheet(tmp_path, "rpm,power [kW],torque [Nm]\n"))
+    assert done.returncode == 2 and "yarvic dyno" in done.stderr

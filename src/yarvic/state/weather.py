@@ -21,6 +21,17 @@ class Weather:
     altitude_m: float | None = None
     dew_point_k: float | None = None
 
+    def __post_init__(self) -> None:
+        for value, (low, high, unit) in (
+            (self.pressure_pa, (20e3, 120e3, "Pa")),
+            (self.altitude_m, (-450.0, 6000.0, "m")),
+            (self.dew_point_k, (200.0, 340.0, "K")),
+        ):
+            if value is not None and not low <= value <= high:
+                shown = {"Pa": ("mbar", 100.0, 0.0), "m": ("m", 1.0, 0.0), "K": ("degC", 1.0, 273.15)}[unit]
+                a, b = ((v - shown[2]) / shown[1] for v in (low, high))
+                raise UnitError(f"must be between {a:.0f} and {b:.0f} {shown[0]}", remedy="Check its unit.")
+
     @property
     def question(self) -> str:
         """What is missing before the pressure is one."""

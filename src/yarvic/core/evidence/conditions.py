@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from functools import cache
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -129,3 +131,12 @@ class Conditions(Document):
         if self.strapping and other.strapping and self.strapping.casefold() != other.strapping.casefold():
             reasons.append(f"they were strapped down otherwise ({self.strapping}, {other.strapping})")
         return reasons
+
+
+@cache
+def bounds_of(field: str) -> tuple[float, float]:
+    """Within which bounds a number of the conditions lies, in SI, as their document states it."""
+    kinds = Conditions.model_json_schema()["properties"][field]["anyOf"]
+    number = next(k for k in kinds if k["type"] in ("number", "integer"))
+    low = number.get("minimum", number.get("exclusiveMinimum", -math.inf))
+    return float(low), float(number.get("maximum", math.inf))

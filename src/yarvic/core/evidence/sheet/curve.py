@@ -131,7 +131,8 @@ def _rising(speed: FloatArray, power: FloatArray) -> tuple[FloatArray, FloatArra
         raise EvidenceError("its power is never above zero", remedy="Export the run itself.")
     if n.size < LEAST_POINTS:
         raise EvidenceError(
-            f"has {n.size} points, a curve needs {LEAST_POINTS}", remedy="Export it in smaller steps."
+            f"has {n.size} point{'s' if n.size != 1 else ''}, a curve needs {LEAST_POINTS}",
+            remedy="Export it in smaller steps.",
         )
     if float(np.median(np.abs(np.diff(n)))) < DENSE_RPM:
         n, p = _binned(n, p)

@@ -195,7 +195,10 @@ def _below(raw: RawLog, words: Dictionary) -> list[RawLog]:
         return [raw]
     there = int(np.count_nonzero(np.isfinite(speed)))
     if there < LEAST_POINTS:
-        raise EvidenceError(f"has {there} points, a curve needs {LEAST_POINTS}", remedy="Export it in smaller steps.")
+        raise EvidenceError(
+            f"has {there} point{'s' if there != 1 else ''}, a curve needs {LEAST_POINTS}",
+            remedy="Export it in smaller steps.",
+        )
     climbs = legs(speed)
     if not climbs:
         raise EvidenceError(

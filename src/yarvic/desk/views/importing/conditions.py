@@ -8,7 +8,7 @@ from typing import Any
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
 from yarvic.core.errors import UnitError
-from yarvic.core.evidence.conditions import RUN_WORDS, Conditions
+from yarvic.core.evidence.conditions import RUN_WORDS, Conditions, bounds_of
 from yarvic.core.physics.fuel import fuels
 from yarvic.core.units import from_canonical, parse_measure, parse_number, unit
 from yarvic.desk.widgets.entry import Line, Sheet, choice
@@ -41,26 +41,22 @@ class ConditionsForm(QFrame):
         super().__init__()
         self.setObjectName("sheet")
         self._state, self._air, self._units = state, air, units
-        self.temperature = self._measured(
-            "Air temperature", "temperature", "temperature", lambda v: state(temperature_k=v)
-        )
+        self.temperature = self._of_run("Air temperature", "temperature_k", "temperature", choice_of="temperature")
         self.pressure = self._measured("Air pressure", "ambient_pressure", "pressure", lambda v: air(pressure_pa=v))
         self.at = choice("Counted at", lambda: list(AT), lambda at: air(at=at))
         self.altitude = self._measured("Altitude", "", "length", lambda v: air(altitude_m=v), "m")
-        self.humidity = self._measured("Relative humidity", "", "ratio", self._humidity, "%")
+        self.humidity = self._of_run("Relative humidity", "relative_humidity", "ratio", "%")
         self.dew = self._measured("Dew point", "temperature", "temperature", lambda v: air(dew_point_k=v))
-        self.gear = self._number("Gear", lambda v: state(gear=None if v is None else int(v)))
-        self.throttle = self._measured("Throttle", "", "ratio", lambda v: state(throttle=v), "%")
+        self.gear = Line("Gear", self._gear, FIELD_PX, UNSAID)
+        self.throttle = self._of_run("Throttle", "throttle", "ratio", "%")
         self.kind = choice(
             "How it was run", lambda: [(k, t.capitalize()) for k, t in RUN_WORDS.items()], lambda k: state(run=k)
         )
         self.fuel = choice("Fuel", self._fuels, lambda k: state(fuel=k))
         self.dyno = self._text("Dyno", "dyno")
-        self.cool = self._measured("Cool-down before", "", "time", lambda v: state(cool_down_s=v), "s")
-        self.fan = self._measured("Fan", "", "ratio", lambda v: state(fan=v), "%")
-        self.tyres = self._measured(
-            "Tyre pressure, gauge", "pressure", "pressure", lambda v: state(tyre_pressure_pa=v)
-        )
+        self.cool = self._of_run("Cool-down before", "cool_down_s", "time", "s")
+        self.fan = self._of_run("Fan", "fan", "ratio", "%")
+        self.tyres = self._of_run("Tyre pressure, gauge", "tyre_pressure_pa", "pressure", choice_of="pressure")
         self.straps = self._text("Strapping", "strapping")
         self.note = self._text("Note", "note", 0)
         self.asked = label("", "fault", wrap=True)
@@ -102,14 +98,28 @@ class ConditionsForm(QFrame):
 
         return Line(name, done, FIELD_PX, UNSAID)
 
-    def _number(self, name: str, enter: Callable[[float | None], None]) -> Line:
-        return Line(name, lambda text: enter(parse_number(text) if text.strip() else None), FIELD_PX, UNSAID)
+    def _of_run(self, name: str, key: str, quantity: str, usual: str = "", choice_of: str = "") -> Line:
+        """A field of the conditions; what they cannot hold is said in the unit of the field."""
+
+        def enter(value: float | None) -> None:
+            label_ = usual or self._unit(choice_of)
+            low, high = bounds_of(key)
+            if value is not None and not low <= value <= high:
+                a, b = (float(from_canonical(v, label_)) for v in (low, high))
+                raise UnitError(f"must be between {a:g} and {b:g} {label_}", remedy="Check its unit.")
+            self._state(**{key: value})
+
+        return self._measured(name, choice_of, quantity, enter, usual)
+
+    def _gear(self, text: str) -> None:
+        value = parse_number(text) if text.strip() else None
+        low, high = bounds_of("gear")
+        if value is not None and (value != int(value) or not low <= value <= high):
+            raise UnitError(f"must be a whole number between {low:g} and {high:g}", remedy="Count from first gear.")
+        self._state(gear=None if value is None else int(value))
 
     def _text(self, name: str, key: str, width: int = FIELD_PX) -> Line:
         return Line(name, lambda text: self._state(**{key: text.strip()}), width, UNSAID)
-
-    def _humidity(self, value: float | None) -> None:
-        self._state(relative_humidity=value)
 
     def _unit(self, choice_of: str) -> str:
         usual = {"temperature": "degC", "ambient_pressure": "mbar", "pressure": "kPa"}[choice_of]
