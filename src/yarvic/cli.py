@@ -220,11 +220,12 @@ def _tell_sheet(entry: dict[str, Any]) -> None:
     run, curve = f", {entry['run']}" if entry["run"] else "", entry["curve"]
     _tell(f"{entry['file']}{run}")
     if curve is not None:
-        by = title(entry["standard"]) + (f", factor {curve['factor']:.3f}" if curve["factor"] is not None else "")
-        _tell(
-            f"  at the {entry['basis']}, {by}: {curve['peak_power_w'] / 1e3:.1f} kW at {curve['peak_power_rpm']:,.0f} rpm,"
-            f" {curve['peak_torque_nm']:.1f} N m at {curve['peak_torque_rpm']:,.0f} rpm"
-        )
+        by = title(entry["standard"]) if entry["standard"] else "as it stands"
+        by += f", factor {curve['factor']:.3f}" if curve["factor"] is not None else ""
+        at = f"at the {entry['basis']}" if entry["basis"] else "wheel or crank unknown"
+        power = f"{curve['peak_power_w'] / 1e3:.1f} kW at {curve['peak_power_rpm']:,.0f} rpm"
+        torque = f"{curve['peak_torque_nm']:.1f} N m at {curve['peak_torque_rpm']:,.0f} rpm"
+        _tell(f"  {at}, {by}: {power}, {torque}")
     for word, key in (("fault", "faults"), ("asked", "questions"), ("note", "notes")):
         for sentence in entry[key]:
             _tell(f"  {word:8} {sentence}")

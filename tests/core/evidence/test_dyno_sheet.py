@@ -115,7 +115,10 @@ def test_a_factor_that_is_not_that_of_the_weather_is_named(tmp_path):
 
 def test_what_is_not_said_is_asked(tmp_path):
     found = only(tmp_path, "RPM,Power [kW],Boost [psi]", N, P / 1e3, N / 500, told=Told())
-    assert found["curve"] is None and len(found["questions"]) == 2
+    assert len(found["questions"]) == 2
+    # Its numbers stand there as they are; by which standard, and where measured, nobody says.
+    assert (found["standard"], found["basis"], found["curve"]["factor"]) == ("", "", None)
+    assert found["curve"]["peak_power_w"] == pytest.approx(P.max(), rel=2e-3)
     road = only(tmp_path, "Speed [km/h],Power [kW]", N / 42.5, P / 1e3)
     assert "over road speed" in road["questions"][0]
     geared = only(tmp_path, "Speed [km/h],Power [kW]", N / 42.5, P / 1e3, above="Ratio: 42.5 rpm per km/h\n")
@@ -168,7 +171,7 @@ def test_coasting_down_after_the_run_is_left_out():
     [
         ("rpm,power kW", (N[::-1], P[::-1] / 1e3), "speed falls from the first row"),
         ("rpm,throttle %", (N, N / 100), "no time column"),
-        ("rpm,power kW", (N[:1], P[:1] / 1e3), "points"),
+        ("rpm,power kW", (N[:1], P[:1] / 1e3), "1 point"),
     ],
 )
 def test_what_is_no_curve_is_said(tmp_path, header, columns, what):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -12,8 +12,9 @@ from yarvic.core.checks.of_file import column_document
 from yarvic.core.errors import FormatError, YarvicError
 from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.dyno import Curve
-from yarvic.core.evidence.mapping import Facts, Mapping
-from yarvic.core.evidence.sheet.curve import sheet_curve, sheet_fault, sheet_questions
+from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.mapping import Column, CurveSaid, Facts, Mapping
+from yarvic.core.evidence.sheet.curve import BASIS, CORRECTED, sheet_curve, sheet_fault, sheet_questions
 from yarvic.core.formats.logs.import_log import Recording, read_file
 from yarvic.core.physics.correction import STANDARDS
 
@@ -65,6 +66,9 @@ def _document(path: Path, run: Recording, told: Told) -> dict[str, Any]:
     if not questions and not fault:
         curve = sheet_curve(log, said, run.understood.columns, conditions)
     shown, by, why = _shown(curve, told.standard, conditions)
+    if not fault and questions and all(q in (BASIS, CORRECTED) for q in questions):
+        # As it stands: whoever knows the rest may read it; nothing is judged by it.
+        shown = _as_it_stands(log, said, run.understood.columns)
     if shown is not None and curve is not None and shown is not curve and curve.correction.standard != "none":
         was = curve.correction
         notes.append(f"its numbers came corrected by {was.title}: that factor of {was.factor:.3f} was taken off")
@@ -80,7 +84,7 @@ def _document(path: Path, run: Recording, told: Told) -> dict[str, Any]:
         "date": run.origin.started,
         "basis": said.basis,
         "corrected_by": said.corrected_by,
-        "standard": by,
+        "standard": by if curve is not None else "",
         "conditions": conditions.model_dump(mode="json", exclude={"faults"}),
         "questions": questions,
         "faults": [fault] if fault else [],
@@ -88,6 +92,13 @@ def _document(path: Path, run: Recording, told: Told) -> dict[str, Any]:
         "columns": [column_document(c, log) for c in run.understood.columns],
         "curve": None if shown is None else _curve(shown),
     }
+
+
+def _as_it_stands(log: Log, said: CurveSaid, columns: tuple[Column, ...]) -> Curve:
+    """The numbers of a sheet whose basis or correction is not known; its factor is not known either."""
+    told = said.changed(basis=said.basis or "wheel", corrected_by=said.corrected_by or "none")
+    curve = sheet_curve(log, told, columns, None)
+    return replace(curve, correction=replace(curve.correction, factor=float("nan")))
 
 
 def _settled(told: Told) -> set[str]:
