@@ -108,7 +108,7 @@ class BenchView(View):
         form = self.run_form = Form("Run")
         self.kind = chooser(
             "How the vehicle is run",
-            lambda: [(text.capitalize(), partial(self._set, kind=kind)) for kind, text in RUN_WORDS.items()],
+            lambda: [(t.capitalize(), partial(self._set, kind=kind)) for kind, t in RUN_WORDS.items() if kind],
         )
         form.wide(self.kind)
         self.run_fields: dict[str, Number] = {}
