@@ -319,9 +319,8 @@ class Arrivals(RunActs):
                 self._done.append(([undone], said.title))
             where = session.name_of(said.revision) if said.revision is not None else "no revision yet"
             session.say(f"{said.title} is in the job, as evidence of {where}.")
-            beside = {r for _, (r, _) in said.pulls}
-            beside |= {r for r, _ in before.pulls.values()} if before is not None else set()
-            self._after({said.revision, before.revision_id if before is not None else None, *beside})
+            was = before.places if before is not None else set()
+            self._after({said.revision, *(r for _, (r, _) in said.pulls), *(r for r, _ in was)})
 
         session.start(request, f"Importing {said.title}", work, apply)
 

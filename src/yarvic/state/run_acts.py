@@ -109,5 +109,4 @@ class RunActs:
 
 def _places(job: Job, runs: set[str]) -> set[int | None]:
     """The revisions to which runs, and single pulls of them, belong."""
-    mine = [e for e in job.evidence() if e.id in runs]
-    return {e.revision_id for e in mine} | {r for e in mine for r, _ in e.pulls.values()}
+    return {r for e in job.evidence() if e.id in runs for r, _ in e.places}

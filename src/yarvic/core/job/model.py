@@ -150,6 +150,11 @@ class Evidence:
         """Whether a pull, by its number in the run, is of this run, or of this part of one."""
         return pull in self.only if self.only is not None else pull not in self.pulls
 
+    @property
+    def places(self) -> set[Place]:
+        """Where the run, and single pulls of it, belong."""
+        return {(self.revision_id, self.build), *self.pulls.values()}
+
     def parts_of(self, revision_id: int | None) -> list[Evidence]:
         """What of the run belongs to a revision: itself, and the pulls of it that were given there, by build."""
         found = [self] if self.revision_id == revision_id else []

@@ -53,10 +53,9 @@ class HistoryPanel(QWidget):
         for line, build in enumerate(builds):
             made = ", ".join(r.name for r in self.session.revisions() if r.build == build.number)
             counts: dict[str, int] = {}
-            for run in evidence:
-                if run.build == build.number:
-                    name = names.get(run.revision_id or 0, "not assigned")
-                    counts[name] = counts.get(name, 0) + 1
+            for revision in (r for run in evidence for r, b in run.places if b == build.number):
+                name = names.get(revision or 0, "not assigned")
+                counts[name] = counts.get(name, 0) + 1
             measured = ", ".join(f"{n} ({c})" for n, c in counts.items())
             e = build.event
             cells = (
