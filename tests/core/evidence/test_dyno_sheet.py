@@ -141,6 +141,8 @@ def test_power_at_the_wheels_goes_before_the_crank_and_torque_with_its_own(tmp_p
         ("Power SAE (hp) (crank)", "hp", "crank", "sae-j1349"),
         ("Puissance aux roues [ch]", "PS", "wheel", ""),
         ("Engine Power Std bhp", "hp", "crank", "std"),
+        ("Moc na kołach [KM]", "PS", "wheel", ""),
+        ("Мощность на колесах, л.с.", "PS", "wheel", ""),
         ("Uncorrected torque_Nm", "N m", "", "none"),
         ("Power corrected kW", "kW", "", "some"),
     ],

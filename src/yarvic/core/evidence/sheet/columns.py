@@ -44,7 +44,8 @@ def cleaned(name: str, words: str = "") -> Cleaned:
             name, words = f"{bracket['outer']} {bracket['behind']}".strip(), bracket["inside"]
         else:
             name = f"{bracket['outer']} {bracket['inside']} {bracket['behind']}".strip()
-    unit_words, of_unit = _bare_unit(words)
+    # In capitals it is the Polish horsepower, and no distance.
+    unit_words, of_unit = ("PS", Marks()) if words == "KM" else _bare_unit(words)
     if not unit_words and _is_unit(name):
         # A name that is a unit names what the unit measures: `whp`, `Nm`.
         label, of_name = _bare_unit(name)
