@@ -217,11 +217,11 @@ def test_a_log_is_saved_in_each_style_and_read_back(driver, tmp_path):
     logs = driver.window.view("logs")
     for style in STYLES:
         path = tmp_path / f"{style}.csv"
-        logs.save_as(path, style, logs.shown())
+        logs.saving.save_as(path, style, logs.shown())
         driver.idle()
         assert "is in" in driver.window.status.message.text()
         assert "boost_pressure" in read_log(path, stoichiometric_afr=14.6).channels
-    logs.save_as(tmp_path / "none" / "a.csv", "plain", logs.shown())
+    logs.saving.save_as(tmp_path / "none" / "a.csv", "plain", logs.shown())
     driver.idle()
     assert driver.window.notice.isVisible()
 
