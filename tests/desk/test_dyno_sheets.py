@@ -231,3 +231,28 @@ def test_what_stands_beside_a_curve_is_drawn_over_engine_speed(driver, tmp_path)
     driver.window.arrivals.set_aside(run, 0, "strap slipped")
     driver.idle()
     assert not curves_of(driver)  # a curve is left out whole
+
+
+def test_a_standard_that_needs_unknown_air_says_so_in_place_of_a_curve(driver, tmp_path):
+    """The only curve of a revision was measured in weather that nobody states."""
+    session = driver.window.session
+    driver.rung("A1")
+    for run in session.job.runs_of(session.working):
+        driver.window.arrivals.set_aside(run, None, "another day")
+    path = tmp_path / "dyno.csv"
+    path.write_text(sheet_text())
+    drop(driver, path)
+    page = driver.window.shown()
+    told(driver, page)
+    driver.click(page.take)
+    driver.idle()
+    driver.step(5)
+    session.choose_standard("sae-j1349")
+    driver.settle()
+    dyno = driver.window.view("dyno")
+    assert dyno.table.isVisible() and not dyno.empty.isVisible()
+    assert dyno.peaks.text().startswith("A1 (working): no number by SAE J1349, its air")
+    assert "No number by SAE J1349" in [r.sentence for r in readings(session, "dyno")]
+    session.choose_standard("none")
+    driver.settle()
+    assert "kW at" in dyno.peaks.text()

@@ -25,6 +25,8 @@ from yarvic.state.sheet_readings import job_readings, job_state, lacking, plan_r
 # A fall of peak power from pull to pull that matters, as a share of it. Our choice: three pulls at this cost as much as
 # a healthy vehicle's whole spread.
 HEAT_SOAK_SHARE = 0.01
+# Why runs from files give no number by a standard.
+NO_NUMBER = "its air, or the correction that its numbers have, is unknown: state it, or choose another standard"
 
 
 def ranked(readings: list[Reading]) -> list[Reading]:
@@ -145,7 +147,9 @@ def _dyno(session: Session) -> list[Reading]:
     assert job is not None
     throttle = throttle_of(session, results)
     if results is None or not results.curves(session.standard, throttle):
-        return _evidence(session)
+        by_others = results is not None and any(p.curves for p in results.pulls)
+        lacking = Reading(NO_DATA, f"No number by {title(session.standard)}", NO_NUMBER)
+        return ([lacking] if by_others else []) + _evidence(session)
     curves = results.curves(session.standard, throttle)
     if reference is not None and reference.curves(session.standard, throttle) and reference is not results:
         found += _gain(session)

@@ -20,27 +20,24 @@ from PyQt6.QtWidgets import (
 
 from yarvic.core.checks.finding import Where, amount
 from yarvic.core.errors import EvidenceError
-from yarvic.core.evidence.conditions import RUN_SHORT
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
 from yarvic.core.physics.correction import STANDARDS, title
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.dyno_rows import COLUMNS, factor_words, row_of
 from yarvic.desk.views.selected_run import SelectedRun
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import BandedCurve, add_chart, penned, shaded, sheet
 from yarvic.desk.widgets.words import Empty, act, chooser, label, row, show_choice, word
 from yarvic.state.gains import gain_between
-from yarvic.state.readings import peaks, reduction_words, throttle_of
+from yarvic.state.readings import NO_NUMBER, peaks, reduction_words, throttle_of
 from yarvic.state.results import PullResult, RevisionResults, simulated_mark
 from yarvic.state.session import Session
 
 # Throttles of a sweep, as bikes and street use are judged by.
 THROTTLES = (0.25, 0.5, 0.75, 1.0)
-COLUMNS = ("Run", "How", "Power at rpm", "Torque at rpm", "Factor", "Air", "Charge", "Cooled", "Build")
 NAME_PX = 20.0  # the height of a name on a chart
-
-UNKNOWN = "?"  # of a condition that nobody stated
 
 
 class DynoView(View):
@@ -214,7 +211,7 @@ class DynoView(View):
         throttles = working.throttles if working is not None else []
         show_choice(self.throttle, f"at {self.at_throttle * 100:.0f} %")
         self.throttle.setVisible(len(throttles) > 1)
-        has_curves = bool(self._at(working) or (working is not None and any(p.held for p in working.pulls)))
+        has_curves = working is not None and any(p.curves or p.held for p in working.pulls)
         self.frame.setVisible(has_curves)
         self.table.setVisible(has_curves)
         self.empty.setVisible(not has_curves)
@@ -232,7 +229,7 @@ class DynoView(View):
                 self._curves(mean_curve(curves), token, s.name_of(results.revision_id), power, torque)
         if working is not None and reference is not None:
             self._gain(working, reference, power)
-        self._fill_table(working, power, torque)
+        self._fill_table(working)
         self.chosen.refresh()
         self.power.enableAutoRange()
         for plot in (self.power, self.torque, self.gained):
@@ -252,6 +249,10 @@ class DynoView(View):
         parts = []
         for results, letter in ((working, "working"), (reference, "reference")):
             both = peaks(s, results, self.at_throttle)
+            if both is None and results is not None and any(p.curves for p in results.pulls):
+                parts.append(
+                    f"{s.name_of(results.revision_id)} ({letter}): no number by {title(s.standard)}, {NO_NUMBER}"
+                )
             if both is not None and results is not None:
                 parts.append(f"{s.name_of(results.revision_id)} ({letter}): {both[0]}, {both[1]}")
         held = working is not None and any(p.held for p in working.pulls)
@@ -298,35 +299,13 @@ class DynoView(View):
         self.band.setRegion(g.band_rpm)
         self.band.show()
 
-    def _fill_table(self, results: RevisionResults | None, power: str, torque: str) -> None:
+    def _fill_table(self, results: RevisionResults | None) -> None:
         s = self.session
         pulls = results.pulls if results else ()
-        temperature = s.settings.units.get("temperature", "degC")
-        pressure = s.settings.units.get("pressure", "kPa")
         kept = next((n for n, p in enumerate(pulls) if (p.evidence.id, p.number) == self._kept), -1)
         self.table.setRowCount(len(pulls))
         for line, p in enumerate(pulls):
-            c, curve = p.evidence.conditions, p.curves.get(s.standard)
-            none = "none by this standard" if p.curves else "no curve"
-            texts = [p.title, "", none, "", "", "", "", "", str(p.evidence.build)]
-            if curve is not None:
-                peak, torque_peak = curve.peak_power, curve.peak_torque
-                texts[2] = f"{amount(peak[0], power)} at {peak[1]:,.0f}"
-                texts[3] = f"{amount(torque_peak[0], torque)} at {torque_peak[1]:,.0f}"
-                texts[4] = factor_words(curve)
-            if p.held is not None:
-                shown = float(from_canonical(p.held.power_w, power))
-                spread = p.held.power_sd_w / UNITS[power].factor
-                texts[2] = f"{shown:.1f} ± {spread:.1f} {power} held at {p.held.speed_rpm:,.0f}"
-            if c is not None:
-                faults = "; faults injected" if c.faults else ""
-                texts[1] = f"{RUN_SHORT[c.run]}, gear {c.gear or UNKNOWN}, {p.throttle * 100:.0f} %{faults}"
-                humidity = UNKNOWN if c.relative_humidity is None else f"{c.relative_humidity * 100:.0f} %"
-                air = (_amount(c.temperature_k, temperature), _amount(c.pressure_pa, pressure), humidity)
-                texts[5] = ", ".join(air)
-                texts[6] = _amount(c.charge_start_k, temperature)
-                texts[7] = UNKNOWN if c.cool_down_s is None else f"{c.cool_down_s:.0f} s"
-            for at, text in enumerate(texts):
+            for at, text in enumerate(row_of(p, s.standard, s.settings.units)):
                 self.table.setItem(line, at, QTableWidgetItem(text))
         if kept >= 0:
             self.table.selectRow(kept)
@@ -383,16 +362,6 @@ class DynoView(View):
     def main_widget(self) -> QWidget:
         """The action takes the focus."""
         return self.import_act if self.session.from_outside else self.three
-
-
-def factor_words(curve: Curve) -> str:
-    """The factor of a curve; that of a sheet may be in its numbers and stated nowhere."""
-    factor = curve.correction.factor
-    return f"{factor:.3f}" if factor == factor else UNKNOWN
-
-
-def _amount(value: float | None, unit: str) -> str:
-    return UNKNOWN if value is None else amount(value, unit)
 
 
 def make(session: Session, window: Desk) -> DynoView:
