@@ -181,6 +181,7 @@ def dyno(
     from yarvic.core.formats.mapping_file import read_mapping
     from yarvic.core.units import parse_gearing, parse_measure
     from yarvic.state.shop import channel_words
+    from yarvic.state.weather import Weather
 
     check_standard(standard)
     check_standard(corrected)
@@ -200,7 +201,7 @@ def dyno(
         standard,
         {k: v for k, v in curve.items() if v},
         {k: v for k, v in weather.items() if v is not None},
-        parse_measure(altitude, "length") if altitude else None,
+        Weather(altitude_m=parse_measure(altitude, "length")).altitude_m if altitude else None,
         read_mapping(mapping) if mapping is not None else None,
         words=channel_words(),
     )

@@ -256,3 +256,35 @@ def test_a_standard_that_needs_unknown_air_says_so_in_place_of_a_curve(driver, t
     session.choose_standard("none")
     driver.settle()
     assert "kW at" in dyno.peaks.text()
+
+
+def test_a_joined_curve_takes_the_logs_throttle_and_does_not_vanish_with_its_pull(driver, tmp_path):
+    driver.rung("A1")
+    log = tmp_path / "half.csv"
+    # Half throttle all along the pull: a sheet that supposes full throttle changes nothing of it.
+    lines = [line.split(",") for line in log_text().replace("IAT,", "IAT (C),").splitlines()]
+    half = [[*f[:2], "50" if f[2] == "100" else f[2], *f[3:]] for f in lines]
+    log.write_text("\n".join(",".join(f) for f in half) + "\n")
+    drop(driver, log)
+    driver.click(driver.window.shown().take)
+    driver.idle()
+    (run,) = [e for e in driver.window.session.job.evidence() if e.origin is not None]
+    sheet = tmp_path / "dyno.csv"
+    sheet.write_text(sheet_text())
+    drop(driver, sheet)
+    page = driver.window.shown()
+    told(driver, page)
+    driver.window.arrivals.join(run.id, 0)
+    driver.click(page.take)
+    driver.idle()
+
+    def outside():
+        driver.idle()
+        return [p for p in driver.window.session.working_results().pulls if p.evidence.origin is not None]
+
+    (joined,) = outside()
+    assert joined.throttle == 0.5 and joined.curves and joined.sheet is not None
+    driver.window.arrivals.set_aside(run, 0, "wheels slipped")
+    (alone,) = outside()
+    assert alone.evidence.is_sheet and alone.curves
+    assert any("stands alone" in p.sentence for p in driver.window.session.working_results().problems)

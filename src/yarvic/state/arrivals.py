@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -75,13 +75,11 @@ class Arrivals(RunActs):
         def work(progress: Progress, cancelled: Asked) -> list[tuple[Recording, Joins]]:
             progress(0.1, path.name)
             found = read_file(path, known_mapping, channel_words(), cancelled, job.sheet.altitude_m)
-            made = []
-            for recording in found:
-                if cancelled():
-                    raise Cancelled(f"reading {path.name} was cancelled")
-                made.append((recording, pulls_of_curve(job, recording)))
-            alone = one_for_each([joins[1] for _, joins in made])
-            return [(r, (joins[0], of)) for (r, joins), of in zip(made, alone, strict=True)]
+            joins = pulls_of_curves(job, found, cancelled)
+            if cancelled():
+                raise Cancelled(f"reading {path.name} was cancelled")
+            alone = one_for_each([of for _, of in joins])
+            return [(r, (offered, of)) for r, (offered, _), of in zip(found, joins, alone, strict=True)]
 
         def arrive(found: list[tuple[Recording, Joins]]) -> None:
             first = len(self.waiting)
@@ -155,7 +153,7 @@ class Arrivals(RunActs):
             if reading is None or run.origin is None:
                 raise JobError(f"{run.title} was not imported from a file", remedy="Choose another run.")
             recording = Recording(job.raw(run.id), run.origin, reading.understood)
-            return recording, reading, pulls_of_curve(job, recording)
+            return recording, reading, pulls_of_curves(job, [recording], cancelled)[0]
 
         def arrive(found: tuple[Recording, Reading, Joins]) -> None:
             recording, reading, joins = found
@@ -359,21 +357,28 @@ class Arrivals(RunActs):
         return [found]
 
 
-def pulls_of_curve(job: Job, recording: Recording) -> Joins:
-    """The pulls of the job's logs in which a curve may have been measured, and the one it must be; none for a log."""
+def pulls_of_curves(job: Job, recordings: Sequence[Recording], cancelled: Asked) -> list[Joins]:
+    """For each recording the pulls of the job's logs in which its curve may have been measured, and the one it must be.
+
+    None for a log. Each log is read once, whatever the number of curves.
+    """
     from yarvic.core.evidence.sheet.joining import candidates
     from yarvic.state.arrival import FEW
 
-    if not recording.raw.sheet:
-        return [], None
-    speed = recording.log(recording.understood).channels.get("engine_speed")
-    if speed is None or speed.doubt is not None:
-        return [], None
-    logs = [e for e in job.evidence() if e.origin is not None and not e.is_sheet and None not in e.aside]
-    stamps = None if recording.raw.clock == "row" else speed.time_s
-    found, best = candidates(speed.values, stamps, ((e.id, job.log(e.id, FEW)) for e in logs[-MOST_LOGS_JOINED:]))
-    taken = {e.joined for e in job.evidence() if e.joined is not None and None not in e.aside}
-    return found, None if best is not None and (best.run, best.pull) in taken else best
+    runs = job.evidence() if any(r.raw.sheet for r in recordings) else []
+    logs = [e for e in runs if e.origin is not None and not e.is_sheet and None not in e.aside][-MOST_LOGS_JOINED:]
+    read = [] if cancelled() else [(e.id, job.log(e.id, FEW)) for e in logs]
+    taken = {e.joined for e in runs if e.joined is not None and None not in e.aside}
+    made: list[Joins] = []
+    for recording in recordings:
+        speed = recording.log(recording.understood).channels.get("engine_speed") if recording.raw.sheet else None
+        if speed is None or speed.doubt is not None or cancelled():
+            made.append(([], None))
+            continue
+        stamps = None if recording.raw.clock == "row" else speed.time_s
+        found, best = candidates(speed.values, stamps, read)
+        made.append((found, None if best is not None and (best.run, best.pull) in taken else best))
+    return made
 
 
 def _fuel_of(ratio: float | None, session: Session) -> str:

@@ -24,7 +24,7 @@ def place_of(session: Session, origin: Origin) -> Place:
     assert job is not None
     revision = session.evidence_revision()
     if origin.started:
-        before = [f for f in job.flashes() if f.time[:DATE] <= origin.started[:DATE]]
+        before = [f for f in job.flashes() if _until(f.time, origin.started)]
         found = session.revision(before[-1].revision_id) if before else None
         revision = found or revision
     if revision is None:
@@ -36,7 +36,7 @@ def build_of(job: Job, revision: int, started: str = "") -> int:
     """The build that is proposed for a run of a revision: the one fitted when it began, else that of its other runs."""
     builds, runs = job.builds(), job.runs_of(revision)
     if started:
-        fitted = [b for b in builds if b.time[:DATE] <= started[:DATE]]
+        fitted = [b for b in builds if _until(b.time, started)]
         return (fitted or builds)[-1].number
     return runs[-1].on_build if runs and runs[-1].build is not None else builds[-1].number
 
@@ -60,6 +60,12 @@ def with_places_by_time(session: Session, arrival: Arrival) -> Arrival:
             answers = answers.placed(number, place)
     arrival.steps[0] = answers
     return arrival
+
+
+def _until(time: str, started: str) -> bool:
+    """Whether something was done before a file was begun: by the hour where it names one, else by its date."""
+    a, b = _moment(time), _moment(started)
+    return time[:DATE] <= started[:DATE] if a is None or b is None else a <= b
 
 
 def _moment(time: str) -> datetime | None:

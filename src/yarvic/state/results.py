@@ -224,13 +224,13 @@ def evaluate(
     builds, vehicle = job.builds(), job.sheet.vehicle
     limits = {b.number: default_limits(job.sheet.judged_limits(parts_on(builds, b.number))) for b in builds}
     wanted = {r: job.runs_of(r) for r in revision_ids}
-    known = {i: run for results in (before or {}).values() for i, run in results.runs.items()}
     count, total = 0, max(sum(map(len, wanted.values())), 1)
     made = {}
     for revision_id, items in wanted.items():
         runs: dict[str, JudgedRun] = {}
         wrong: list[Problem] = []
         joined = joined_to(items)
+        known = before[revision_id].runs if before and revision_id in before else {}
         for item in items:
             if cancelled():
                 raise Cancelled("judging was cancelled")
@@ -242,13 +242,14 @@ def evaluate(
             if by is None:
                 wrong.append(Problem(item.id, f"{item.title} belongs to no build: assign it"))
                 continue
-            sheets = joined.get(item.id, ())
-            if None in item.aside or any(item in each for each in joined.values()):
+            sheets = tuple(
+                s for s in joined.values() if s.joined and s.joined[0] == item.id and item.holds(s.joined[1])
+            )
+            if None in item.aside or item.id in {s.id for s in joined.values()}:
                 continue
-            if item.joined is not None and item.id not in {s.id for each in joined.values() for s in each}:
-                wrong.append(
-                    Problem(item.id, f"{item.title} stands alone: the log it is joined to is not of this revision")
-                )
+            if item.joined is not None:
+                why = "the pull it is joined to is of another revision, is left out, or has another curve"
+                wrong.append(Problem(item.id, f"{item.title} stands alone: {why}"))
             if old is not None and (old.evidence, old.sheets, old.limits, old.vehicle) == (item, sheets, by, vehicle):
                 runs[part] = old
                 continue
@@ -262,14 +263,20 @@ def evaluate(
     return made
 
 
-def joined_to(items: Sequence[Evidence]) -> dict[str, tuple[Evidence, ...]]:
-    """The curves that are joined to a log among these runs, by the log; the last of two for one pull counts."""
-    logs = {e.id for e in items if not e.is_sheet and None not in e.aside}
-    found: dict[str, dict[int, Evidence]] = {}
+def joined_to(items: Sequence[Evidence]) -> dict[tuple[str, int], Evidence]:
+    """The curves that are joined to a pull among these runs that counts, by log and pull; of two the last one counts.
+
+    A curve whose pull is elsewhere, or left out, stands alone: it does not vanish with it.
+    """
+    logs = [e for e in items if not e.is_sheet and None not in e.aside]
+    found: dict[tuple[str, int], Evidence] = {}
     for e in items:
-        if e.is_sheet and e.joined is not None and e.joined[0] in logs and None not in e.aside:
-            found.setdefault(e.joined[0], {})[e.joined[1]] = e
-    return {log: tuple(each.values()) for log, each in found.items()}
+        if not e.is_sheet or e.joined is None or None in e.aside:
+            continue
+        log, pull = e.joined
+        if any(each.id == log and each.holds(pull) and pull not in each.aside for each in logs):
+            found[e.joined] = e
+    return found
 
 
 def _judge_sheet(
@@ -340,14 +347,18 @@ def _uncorrected(curve: Curve) -> Curve:
 
 
 def _with_sheet(item: Evidence, beside: tuple[Evidence, Curve] | None) -> Evidence:
-    """A log's run with the conditions of the curve that was measured in it, and its own where that says none."""
+    """A log's run with the conditions of the curve that was measured in it, and its own where that says none.
+
+    The throttle is the log's own: a sheet only supposes it.
+    """
     if beside is None:
         return item
     sheet, own = beside[0].conditions, item.conditions
-    if sheet is None or own is None:
-        return replace(item, conditions=sheet or own)
+    if sheet is None:
+        return item
+    own = own or Conditions(simulated=False, run="", fan=None)
     unknown = {k: v for k, v in own.entries().items() if getattr(sheet, k) in (None, "")}
-    return replace(item, conditions=sheet.changed(**unknown))
+    return replace(item, conditions=sheet.changed(**{**unknown, "throttle": own.throttle}))
 
 
 def _judged(

@@ -304,3 +304,15 @@ def test_fan_gear_and_tyres_are_read(tmp_path):
     c = read_facts(facts).conditions
     assert (c.fan, c.gear, c.cool_down_s, c.note) == (1.0, 4, 90.0, "strap moved")
     assert c.tyre_pressure_pa == pytest.approx(2.2e5)
+
+
+def test_facts_that_cannot_be_refuse_no_sheet():
+    found = read_facts({"Altitude": "90 km", "Cool-down": "-5 s", "Station pressure": "960 mbar"})
+    assert found.conditions.pressure_pa == 96_000.0 and found.altitude_m is None
+    assert set(found.asked) == {"altitude", "cool_down"}
+
+
+def test_turns_are_found_among_many_rows():
+    speed = np.concatenate((np.linspace(1500.0, 6500.0, 60_000), np.linspace(6500.0, 1500.0, 80_000)) * 2)
+    found = legs(speed + np.random.default_rng(1).normal(0.0, 3.0, speed.size))
+    assert [(round(a, -3), round(b, -3)) for a, b in found] == [(0, 60_000), (140_000, 200_000)]

@@ -13,7 +13,7 @@ from yarvic.core.errors import FormatError, YarvicError
 from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import Log
-from yarvic.core.evidence.mapping import Column, CurveSaid, Facts, Mapping
+from yarvic.core.evidence.mapping import Column, CurveSaid, Mapping
 from yarvic.core.evidence.sheet.curve import BASIS, CORRECTED, sheet_curve, sheet_fault, sheet_questions
 from yarvic.core.formats.logs.import_log import Recording, read_file
 from yarvic.core.physics.correction import STANDARDS
@@ -32,7 +32,6 @@ class Told:
     conditions: dict[str, Any] = field(default_factory=dict)
     altitude_m: float | None = None
     mapping: Mapping | None = None
-    facts: Facts = field(default_factory=Facts)
     words: Dictionary | None = None
 
 
@@ -57,7 +56,7 @@ def _document(path: Path, run: Recording, told: Told) -> dict[str, Any]:
     conditions = run.said.conditions.changed(**told.conditions)
     said = run.understood.curve.changed(**told.curve)
     notes = [*run.raw.notes, *run.said.notes]
-    log = run.log(run.understood, told.facts)
+    log = run.log(run.understood)
     questions = sheet_questions(log, said)
     fault = sheet_fault(log, said, run.understood.columns, conditions)
     # Weather is asked for only where a standard needs it.

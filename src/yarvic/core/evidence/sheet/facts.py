@@ -41,7 +41,6 @@ class Facts:
     at: Literal["", "station", "sea level"] = ""
     altitude_m: float | None = None
     date: str = ""
-    title: str = ""
 
 
 def read_facts(facts: Table[str, str], log: Log | None = None, altitude_m: float | None = None) -> Facts:
@@ -74,7 +73,7 @@ def read_facts(facts: Table[str, str], log: Log | None = None, altitude_m: float
                       ("factor", "stated_factor"), ("fan", "fan"), *((k, k) for k in _PLAIN_TEXT)):  # fmt: skip
         if key in values:
             found.conditions = found.conditions.changed(**{mine: values[key]})
-    found.date, found.title = values.get("date", ""), values.get("run", "")
+    found.date = values.get("date", "")
     return found
 
 
@@ -126,7 +125,11 @@ def _measured(fact: str, value: float, words: str) -> float | None:
         label = words or usual
         if fact == "altitude" and not words:
             raise UnitError("no unit stands there", remedy="Say m or ft.")
-        return value * read_unit(label, quantity=quantity)[0].factor
+        found = value * read_unit(label, quantity=quantity)[0].factor
+        low, high = bounds("altitude_m" if fact == "altitude" else "cool_down_s")
+        if not low <= found <= high:
+            raise UnitError(f"must be between {low:g} and {high:g} {usual}", remedy="Check its unit.")
+        return found
     pressure = "pressure" in fact
     labels = _PRESSURES if pressure else _TEMPERATURES
     what = "tyre_pressure_pa" if fact == "tyre_pressure" else "pressure_pa" if pressure else "temperature_k"

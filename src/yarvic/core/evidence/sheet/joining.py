@@ -17,7 +17,7 @@ from yarvic.core.physics import FloatArray
 ALIKE, ENDS_ALIKE = 0.012, 0.06
 # The best of several is taken only where the next is so many times worse.
 CLEARLY = 2.0
-STEPS = 400
+STEPS, COARSE_S = 400, 0.25
 
 
 @dataclass(frozen=True)
@@ -86,15 +86,19 @@ def _by_shape(n: FloatArray, t: FloatArray, log: Log, pull: Pull) -> float:
     ts, ns = speed.time_s[inside], speed.values[inside]
     if ts.size < 5:
         return float("inf")
-    shifts = np.arange(ts[0] - t[-1], ts[-1] + 0.02, 0.02)
-    best = float("inf")
-    for shift in shifts[:: max(1, shifts.size // 2000)]:
+
+    def apart(shift: float) -> float:
         over = (at + shift >= ts[0]) & (at + shift <= ts[-1])
         if np.count_nonzero(over) < 0.8 * STEPS:
-            continue
+            return float("inf")
         off = np.interp(at[over] + shift, ts, ns) - wanted[over]
-        best = min(best, float(np.sqrt(np.mean(off**2))) / span)
-    return best
+        return float(np.sqrt(np.mean(off**2))) / span
+
+    # Coarsely over all of it, then finely about the nearest: speed rises, so that there is one.
+    coarse = max(COARSE_S, float(t[-1] + np.ptp(ts)) / STEPS)
+    shifts = np.arange(ts[0] - t[-1], ts[-1] + coarse, coarse)
+    nearest = min(shifts.tolist(), key=apart)
+    return min(apart(s) for s in np.arange(nearest - coarse, nearest + coarse, coarse / 25.0).tolist())
 
 
 def one_for_each(found: Sequence[Candidate | None]) -> list[Candidate | None]:

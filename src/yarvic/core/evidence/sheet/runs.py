@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
+from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yarvic.core.errors import EvidenceError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary, read_header, squeezed
@@ -24,6 +26,7 @@ _CONTROLLED = frozenset(
 TURNS, CLIMBS = 0.3, 0.4
 MOST_RUNS, MOST_TITLES = 200, 8
 LEAST_POINTS = 5
+STRETCHES = 2000
 ROWS = "row"
 
 
@@ -183,8 +186,11 @@ def _of_run(raw: RawLog, places: list[int], title: str, clean: list[Cleaned]) ->
     columns = [raw.columns[n] for n in places]
     own = [n for n in places if clean[n].marks.run] or places
     there = np.zeros(max(c.values.size for c in columns), dtype=bool)
-    for n in own:
-        there |= np.isfinite(raw.columns[n].values)
+    if any(c.time_s is not None for c in columns):
+        there[:] = True  # columns of other rates have other rows
+    else:
+        for n in own:
+            there |= np.isfinite(raw.columns[n].values)
     return _rows(replace(raw, columns=columns), there if not there.all() else slice(None), title)
 
 
@@ -220,11 +226,24 @@ def axis_of(raw: RawLog, words: Dictionary) -> FloatArray | None:
     return None if at is None else raw.columns[at].values
 
 
+def _ends(speed: FloatArray, known: NDArray[np.intp]) -> NDArray[np.intp]:
+    """Of many rows the lowest and highest of each stretch, in their order: a turn shows in no others."""
+    if known.size <= 4 * STRETCHES:
+        return known
+    edges = np.linspace(0, known.size, STRETCHES + 1).astype(np.intp)
+    kept = {0, known.size - 1}
+    for a, b in pairwise(edges.tolist()):
+        part = speed[known[a:b]]
+        kept |= {a + int(part.argmin()), a + int(part.argmax())}
+    return known[sorted(kept)]
+
+
 def legs(speed: FloatArray) -> list[tuple[int, int]]:
     """First and last row of each stretch over which a speed rises, small falls between them left aside."""
     known = np.flatnonzero(np.isfinite(speed))
     if known.size < 2:
         return []
+    known = _ends(speed, known)
     values = speed[known]
     span = float(np.ptp(values))
     turn = TURNS * span
