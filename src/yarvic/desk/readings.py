@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QAbstractButton, QScrollArea, QVBoxLayout, QWidget
 from yarvic.core.checks.finding import VERDICT_WORDS
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 from yarvic.desk.widgets.glyphs import draw_glyph
-from yarvic.desk.widgets.words import label
+from yarvic.desk.widgets.words import Elided, label
 from yarvic.state.reading import Reading
 from yarvic.state.readings import readings
 from yarvic.state.results import simulated_mark
@@ -95,7 +95,7 @@ class Readings(QWidget):
         layout.setContentsMargins(12, 14, 6, 8)
         layout.setSpacing(8)
         self._title = label("Readings", "title")
-        self._about = label("", "quiet")
+        self._about = Elided()
         layout.addWidget(self._title)
         layout.addWidget(self._about)
         self._area = QScrollArea()

@@ -227,8 +227,9 @@ class DynoView(View):
             curves = self._at(results)
             if results is not None and curves:
                 self._curves(mean_curve(curves), token, s.name_of(results.revision_id), power, torque)
-        if working is not None and reference is not None:
-            self._gain(working, reference, power)
+        why = self._gain(working, reference, power)
+        if why and self.factor.text():
+            self.factor.setText(f"{self.factor.text()} No gain is drawn: {why}.")
         self._fill_table(working)
         self.chosen.refresh()
         self.power.enableAutoRange()
@@ -283,21 +284,24 @@ class DynoView(View):
             spread = deviation / UNITS[unit].factor
             self.curves[plot, token].show(mean.speed_rpm, shown, shown - spread, shown + spread, name)
 
-    def _gain(self, working: RevisionResults, reference: RevisionResults, power: str) -> None:
+    def _gain(self, working: RevisionResults | None, reference: RevisionResults | None, power: str) -> str:
+        """Draw the gain; else why there is none."""
         s = self.session
-        assert s.job is not None
+        if working is None or reference is None or s.job is None:
+            return "there is no other reference with pulls"
         a = working.together(self.at_throttle, standard=s.standard)
         b = reference.together(self.at_throttle, working, s.standard)
         if not a or not b:
-            return
+            return "working and reference have no curves alike by this standard"
         try:
             g, _ = gain_between(a, b, s.standard, s.job.sheet.band_rpm)
-        except EvidenceError:
-            return
+        except EvidenceError as error:
+            return error.what
         factor = UNITS[power].factor
         self.gain_curve.show(g.speed_rpm, g.power_w / factor, g.low_w / factor, g.high_w / factor)
         self.band.setRegion(g.band_rpm)
         self.band.show()
+        return ""
 
     def _fill_table(self, results: RevisionResults | None) -> None:
         s = self.session
