@@ -7,6 +7,7 @@ import json
 import os
 import sys
 import traceback
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
@@ -28,6 +29,15 @@ AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document an
 
 def _print_json(value: Any) -> None:
     print(json.dumps(value, indent=1, allow_nan=False))
+
+
+def _print_each(document: list[dict[str, Any]], tell: Callable[[dict[str, Any]], None], as_json: bool) -> None:
+    """A list of entries as one document, or each of them in words."""
+    if as_json:
+        _print_json(document)
+        return
+    for entry in document:
+        tell(entry)
 
 
 @app.callback(invoke_without_command=True)
@@ -118,11 +128,7 @@ def check(
         channel_words(),
     )
     document = [each for path in logs for each in check_file(path, by)]
-    if as_json:
-        _print_json(document)
-    else:
-        for entry in document:
-            _tell_check(entry)
+    _print_each(document, _tell_check, as_json)
     worst = [entry["verdict"] for entry in document]
     raise typer.Exit(STOPS if STOP in worst else LACKS_DATA if NO_DATA in worst else PASSES)
 
@@ -206,11 +212,7 @@ def dyno(
         words=channel_words(),
     )
     document = [each for path in files for each in read_sheet(path, told)]
-    if as_json:
-        _print_json(document)
-    else:
-        for entry in document:
-            _tell_sheet(entry)
+    _print_each(document, _tell_sheet, as_json)
     faulty, open_ = (any(entry[key] for entry in document) for key in ("faults", "questions"))
     raise typer.Exit(STOPS if faulty else LACKS_DATA if open_ else PASSES)
 

@@ -124,7 +124,7 @@ def test_dropped_answered_imported_judged_corrected_and_undone(driver, page, log
     view.at = window.session.working_results().pulls.index(mine[0])
     view.refresh()
     driver.settle()
-    driver.click(view.columns_word)
+    driver.click(view.run.conditions)
     driver.idle()
     assert window.shown() is page and page.take.text() == "Read it so"
     in_hand(driver, page, "IAT")
@@ -323,8 +323,8 @@ def test_a_pull_that_was_left_out_comes_back_after_the_desk_was_closed(driver, p
     view.at = driver.window.session.working_results().pulls.index(mine[0])
     view.refresh()
     driver.settle()
-    driver.click(view.aside.word)
-    enter(driver, view.aside.reason, "wheels slipped")
+    driver.click(view.run.aside.word)
+    enter(driver, view.run.aside.reason, "wheels slipped")
     assert findings(driver)[0] == []
     path = driver.window.session.job.path
     driver.window.session.leave_job()

@@ -15,10 +15,10 @@ from yarvic.state.results import PullResult
 class SelectedRun(QWidget):
     """Two words, in sight while a run is selected."""
 
-    def __init__(self, window: Desk, selected: Callable[[], PullResult | None]) -> None:
+    def __init__(self, window: Desk, selected: Callable[[], PullResult | None], name: str = "Conditions") -> None:
         super().__init__()
         self._window, self._selected = window, selected
-        self.conditions = word("Conditions", self._read_anew)
+        self.conditions = word(name, self._read_anew)
         self.conditions.setToolTip("What is stated of the selected run from a file, and how its columns are read")
         self.aside = SetAsideForm(self._set_aside)
         layout = QHBoxLayout(self)

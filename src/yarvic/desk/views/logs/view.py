@@ -14,10 +14,11 @@ from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.job.model import Evidence, parts_on
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.logs.aside import SetAsideForm, left_out, title_of
+from yarvic.desk.views.logs.aside import left_out, title_of
 from yarvic.desk.views.logs.belongs import Belongs
 from yarvic.desk.views.logs.saving import Saving
 from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track, lanes_of
+from yarvic.desk.views.selected_run import SelectedRun
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
@@ -48,15 +49,13 @@ class LogsView(View):
         self.left_out = chooser("Pulls that are left out: choose one to count it again", self._left_out)
         self.head.insertWidget(4, self.left_out)
         self.reading = label("", "quiet")
-        self.columns_word = word("Columns", self._columns)
-        self.aside = SetAsideForm(self._set_aside)
+        self.run = SelectedRun(window, self.shown, "Columns")
         self.belongs = Belongs(window, self.shown)
         self.column.addLayout(
             row(
                 self.pull,
                 self.belongs.button,
-                self.columns_word,
-                self.aside,
+                self.run,
                 self.by_speed,
                 self.ghost,
                 self.whole,
@@ -127,9 +126,7 @@ class LogsView(View):
         out = len(self._left_out())
         show_choice(self.left_out, f"Left out: {out}" if out else "")
         self.left_out.setVisible(out > 0)
-        shown = self.shown()
-        self.columns_word.setVisible(shown is not None and shown.evidence.origin is not None)
-        self.aside.setVisible(shown is not None)
+        self.run.refresh()
         self.belongs.refresh()
 
     def _arrived(self) -> list[tuple[str, Callable[[], None]]]:
@@ -150,17 +147,6 @@ class LogsView(View):
 
     def _read_anew(self, run: Evidence) -> None:
         self.window_.arrivals.read_anew(run, opened=self.window_.open_import)
-
-    def _columns(self) -> None:
-        shown = self.shown()
-        if shown is not None:
-            self._read_anew(shown.evidence)
-
-    def _set_aside(self, reason: str) -> None:
-        shown = self.shown()
-        if shown is not None:
-            self.window_.arrivals.set_aside(shown.evidence, shown.number, reason)
-            self.session.say(f"{shown.title} is left out: {reason}. Ctrl+Z undoes it.")
 
     def shown(self) -> PullResult | None:
         """The pull that is drawn."""
