@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
-from yarvic.desk.views.logs.aside import SetAsideForm
+from yarvic.desk.views.aside import SetAsideForm
 from yarvic.desk.views.view import Desk
 from yarvic.desk.widgets.words import word
 from yarvic.state.results import PullResult

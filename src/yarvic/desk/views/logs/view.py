@@ -14,7 +14,7 @@ from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.job.model import Evidence, parts_on
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.logs.aside import left_out, title_of
+from yarvic.desk.views.aside import left_out, title_of
 from yarvic.desk.views.logs.belongs import Belongs
 from yarvic.desk.views.logs.saving import Saving
 from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track, lanes_of
