@@ -78,13 +78,13 @@ def pull() -> None:
     from yarvic.bench.rig import Rig, usual_settings
     from yarvic.bench.unit import SimulatedUnit
     from yarvic.bench.vehicles import VEHICLES, layout_text, plant_for, stock_image
-    from yarvic.core.calibration.layout import parse_layout
+    from yarvic.core.calibration.layout_file import parse_layout
     from yarvic.core.physics.air import Air
 
     for name in VEHICLES:
         layout = parse_layout(layout_text(name))
         unit = SimulatedUnit(layout, stock_image(name))
-        rig = Rig(plant_for(layout.family), unit, layout.slots[0], Weather(Air(97e3, 293.0, 0.5)), rate_hz=100.0)
+        rig = Rig(plant_for(layout.family), unit, layout.sets[0], Weather(Air(97e3, 293.0, 0.5)), rate_hz=100.0)
         usual = usual_settings(rig.plant)
         log, _ = rig.pull(usual)
         seconds = log.span()[1]
@@ -373,7 +373,7 @@ def _grown(path: Path, revisions: int, logs: int) -> Path:
     from yarvic.bench.unit import SimulatedUnit
     from yarvic.bench.vehicles import layout_text, plant_for, stock_image
     from yarvic.core.calibration.edits import Edit
-    from yarvic.core.calibration.layout import parse_layout
+    from yarvic.core.calibration.layout_file import parse_layout
     from yarvic.core.job.store import Job
     from yarvic.core.physics.air import Air
     from yarvic.demo.ptarmigan import PTARMIGAN
@@ -422,7 +422,7 @@ def flash_speed() -> None:
     from yarvic.bench.unit import SimulatedUnit
     from yarvic.bench.vehicles import layout_text, stock_calibrations, stock_image
     from yarvic.core.calibration.image import pack
-    from yarvic.core.calibration.layout import parse_layout
+    from yarvic.core.calibration.layout_file import parse_layout
     from yarvic.core.link.flash import flash
 
     layout = parse_layout(layout_text("ptarmigan"))

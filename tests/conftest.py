@@ -32,7 +32,8 @@ from yarvic.bench.rig import Rig  # noqa: E402
 from yarvic.bench.settings import PullSettings  # noqa: E402
 from yarvic.bench.unit import SimulatedUnit  # noqa: E402
 from yarvic.bench.vehicles import layout_text, plant_for, stock_image  # noqa: E402
-from yarvic.core.calibration.layout import parse_layout  # noqa: E402
+from yarvic.core.calibration.layout_file import parse_layout  # noqa: E402
+from yarvic.core.calibration.storing import steps  # noqa: E402
 from yarvic.core.calibration.table import Axis, Table  # noqa: E402
 from yarvic.core.checks.run import check_log  # noqa: E402
 from yarvic.core.job.store import Job  # noqa: E402
@@ -91,7 +92,7 @@ def table():
         np.array([[30.0, 32.0, 36.0, 40.0], [20.0, 24.0, 28.0, 32.0], [8.0, 10.0, 14.0, 20.0]]),
         -10.0,
         50.0,
-        0.1,
+        steps(0.1),
     )
 
 

@@ -243,6 +243,51 @@ def _tell_sheet(entry: dict[str, Any]) -> None:
 
 
 @app.command()
+def layout(
+    file: Annotated[Path, typer.Argument(help="A layout (TOML) or a description file (ASAP2).")],
+    image: Annotated[Path | None, typer.Argument(help="Intel HEX, S-record or raw bytes.")] = None,
+    base: Annotated[str, typer.Option(help="Address of the first of raw bytes, such as 0x80000.")] = "",
+    as_json: AsJson = False,
+) -> None:
+    """Say what a layout or a description file holds, what is wrong with it, and what with an image under it."""
+    from yarvic.core.formats.descriptions import document, read_description, under
+    from yarvic.core.formats.images import read_image
+
+    found, faults = read_description(file)
+    unknown: tuple[str, ...] = ()
+    if image is not None:
+        taken = under(found, faults, read_image(image), parse_address(base) if base else None)
+        found, faults, unknown = taken.layout, list(taken.faults), taken.unknown
+    told = document(found, tuple(faults), unknown)
+    if as_json:
+        _print_json(told)
+    else:
+        _tell_layout(told)
+    raise typer.Exit(STOPS if faults else LACKS_DATA if found.left_out or unknown else PASSES)
+
+
+def _tell_layout(told: dict[str, Any]) -> None:
+    version = f", {told['version']}" if told["version"] else ""
+    size = f"{told['size']:,} bytes from 0x{told['base']:X}" if told["size"] else "length not stated"
+    _tell(f"{told['family']}{version}: {told['byte_order']} endian, {size}")
+    kinds: dict[str, int] = {}
+    for entry in told["entries"]:
+        kinds[entry["kind"]] = kinds.get(entry["kind"], 0) + 1
+    _tell("  " + (", ".join(f"{n:,} {kind}{'s' if n != 1 else ''}" for kind, n in kinds.items()) or "no entries"))
+    for entry in told["entries"]:
+        shape = " x ".join(str(n) for n in entry.get("shape", ()))
+        role = f", {entry['role'].replace('_', ' ')}" if entry.get("role") else ""
+        _tell(f"  {entry['kind']:7} 0x{entry['address']:06X}  {entry['key']}  {entry['unit']}  {shape}{role}")
+    for out in told["left_out"]:
+        place = f"line {out['line']:,}, " if out["line"] else ""
+        _tell(f"  left out {place}{out['key']}: {out['reason']}")
+    for fault in told["faults"]:
+        _tell(f"  fault    {fault['sentence']}")
+    for what in told["not_judged"]:
+        _tell(f"  unknown  {what}")
+
+
+@app.command()
 def correct(
     standard: Annotated[str, typer.Option(help="none, std, sae-j1349, din-70020, iso-1585 or jis-d1001.")],
     temperature: Annotated[str, typer.Option(help="With its unit, such as 25C.")],
@@ -346,6 +391,17 @@ def keys_revoke(fingerprint: str, reason: Annotated[str, typer.Option(help="What
 
     revoke_key(fingerprint, reason)
     _tell("Revoked. What it signed is said to be so from now on, with the reason.")
+
+
+def parse_address(text: str) -> int:
+    """An address, decimal or hexadecimal (0x). Raises UnitError for anything else."""
+    try:
+        found = int(text, 0)
+    except ValueError:
+        found = -1
+    if not 0 <= found <= 0xFFFF_FFFF:
+        raise UnitError(f"{text!r} is no address", remedy="Write it as 0x80000 or as 524288.")
+    return found
 
 
 def _tell(line: str) -> None:

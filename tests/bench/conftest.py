@@ -10,7 +10,7 @@ from yarvic.bench.rig import Rig, usual_settings
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import layout_text, plant_for, stock_calibrations, stock_image
 from yarvic.core.calibration.image import pack
-from yarvic.core.calibration.layout import parse_layout
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.evidence.dyno import dyno_curve
 from yarvic.core.evidence.pulls import find_pulls
 from yarvic.core.physics.air import Air
@@ -47,7 +47,7 @@ class Bench:
         plant = plant_for(layout.family)
         memory = faulty_memory(image or stock_image(name), layout, plant.kind, faults or {})
         return Rig(
-            with_parts(plant, parts or {}), SimulatedUnit(layout, memory), slot or layout.slots[0],
+            with_parts(plant, parts or {}), SimulatedUnit(layout, memory), slot or layout.sets[0],
             Weather(air, drifts=False), fuel=fuel, seed=seed, faults=faults or {}, dyno=dyno(cell), **kw,
         )  # fmt: skip
 

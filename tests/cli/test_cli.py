@@ -186,7 +186,7 @@ def test_check_refuses_what_is_no_log(tmp_path, demo_path):
 @pytest.fixture
 def package(tmp_path, stock):
     from yarvic.core.calibration.image import image_id
-    from yarvic.core.formats.hex_image import image_to_hex
+    from yarvic.core.formats.images import image_to_hex
     from yarvic.core.release.package import build_package
 
     facts = {
@@ -469,3 +469,61 @@ def test_dyno_exit_codes(tmp_path, head, more, code, words):
 def test_check_sends_a_dyno_sheet_to_dyno(tmp_path):
     done = yarvic("check", sheet(tmp_path, "rpm,power [kW],torque [Nm]\n"))
     assert done.returncode == 2 and "yarvic dyno" in done.stderr
+
+
+# -- layouts
+
+
+@pytest.fixture
+def whinchat():
+    from importlib.resources import files
+
+    folder = files("yarvic.bench").joinpath("data")
+    return folder.joinpath("ptarmigan_layout.toml")
+
+
+def test_layout_says_what_lies_where(whinchat, tmp_path):
+    from yarvic.bench.vehicles import stock_image
+    from yarvic.core.formats.images import write_image
+
+    done = yarvic("layout", str(whinchat), "--json")
+    told = json.loads(done.stdout)
+    assert done.returncode == 0 and told["faults"] == [] and told["left_out"] == []
+    spark = next(e for e in told["entries"] if e["key"] == "spark_advance")
+    assert (spark["kind"], spark["unit"], spark["address"], spark["shape"]) == ("map", "deg", 0x100, [10, 13])
+    image = tmp_path / "stock.s37"
+    write_image(image, stock_image("ptarmigan"), "srec")
+    assert yarvic("layout", str(whinchat), str(image)).returncode == 0
+    data = bytearray(stock_image("ptarmigan"))
+    data[5000] ^= 1
+    image.write_bytes(data)
+    done = yarvic("layout", str(whinchat), str(image))
+    assert done.returncode == 1 and "crc-32 at 0x1C" in done.stdout
+    image.write_bytes(data[:-1])
+    done = yarvic("layout", str(whinchat), str(image))
+    assert done.returncode == 2 and "1 too few" in done.stderr
+
+
+def test_layout_of_a_description_file(tmp_path):
+    text = """ASAP2_VERSION 1 61 /begin PROJECT P "" /begin MODULE M ""
+/begin MOD_COMMON "" BYTE_ORDER MSB_LAST /end MOD_COMMON
+/begin RECORD_LAYOUT R FNC_VALUES 1 UWORD ROW_DIR DIRECT /end RECORD_LAYOUT
+/begin CHARACTERISTIC A "limit" VALUE 0x8000 R 0 NO_COMPU_METHOD 0 9000 /end CHARACTERISTIC
+/begin CHARACTERISTIC B "" CUBE_5 0x8002 R 0 NO_COMPU_METHOD 0 9000 /end CHARACTERISTIC
+/end MODULE /end PROJECT"""
+    path = tmp_path / "unit.a2l"
+    path.write_text(text)
+    done = yarvic("layout", str(path), "--json")
+    told = json.loads(done.stdout)
+    # What is left out could not be judged.
+    assert done.returncode == 3 and [e["key"] for e in told["entries"]] == ["A"]
+    assert [x["key"] for x in told["left_out"]] == ["B"] and told["left_out"][0]["line"] == 5
+    image = tmp_path / "image.bin"
+    image.write_bytes(bytes(16))
+    done = yarvic("layout", str(path), str(image))
+    assert done.returncode == 2 and "do not say where they begin" in done.stderr
+    done = yarvic("layout", str(path), str(image), "--base", "0x8000")
+    assert done.returncode == 3 and "states no checksum" in done.stdout
+    assert yarvic("layout", str(path), str(image), "--base", "here").returncode == 2
+    path.write_text(text.replace("/begin CHARACTERISTIC B", "/begin CHARACTERISTIC A"))
+    assert yarvic("layout", str(path)).returncode == 1

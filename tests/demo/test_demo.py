@@ -5,11 +5,11 @@ from dataclasses import replace
 import pytest
 
 from yarvic.bench.vehicles import layout_text
-from yarvic.core.calibration.image import check_image
-from yarvic.core.calibration.layout import parse_layout
+from yarvic.core.calibration.image import check_image, name_in
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.checks.finding import NO_DATA, STOP, WATCH
 from yarvic.core.errors import Cancelled
-from yarvic.core.formats.hex_image import read_image
+from yarvic.core.formats.images import in_memory, read_image
 from yarvic.core.job.store import Job
 from yarvic.core.release.package import verify_package
 from yarvic.demo.jobs import DEMO_JOBS, build_missing, job_path
@@ -141,9 +141,10 @@ def test_what_is_there_is_not_built_again(tmp_path):
     rated = sorted(tmp_path.glob("wether-rating-*.hex"))
     assert len(rated) == 4
     layout = parse_layout(layout_text("wether"))
-    assert [check_image(read_image(p, layout.size), layout).name[:8] for p in rated] == [
-        f"Rating {k}" for k in "ABCD"
-    ]
+    for path, letter in zip(rated, "ABCD", strict=True):
+        data = in_memory(read_image(path), layout)
+        check_image(data, layout)
+        assert name_in(data, layout).startswith(f"Rating {letter}")
 
 
 def test_what_came_meanwhile_is_not_replaced_and_what_was_killed_is_swept(tmp_path):

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from yarvic.core.calibration.layout import parse_layout
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.errors import LinkError
 from yarvic.core.evidence.mapping import Facts
 from yarvic.core.evidence.pulls import find_pulls

@@ -14,7 +14,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QLabel
 
-from yarvic.core.formats.hex_image import image_to_hex
+from yarvic.core.formats.images import image_to_hex
 from yarvic.core.job.store import Job
 from yarvic.core.job.template import read_sheet, write_sheet
 from yarvic.core.release.gate import is_open

@@ -80,7 +80,7 @@ def test_a_job_from_nothing_by_keyboard(empty, home):
 
 def test_stock_from_files_wrong_ones_first(empty, tmp_path):
     from yarvic.bench.vehicles import layout_text, stock_image
-    from yarvic.core.formats.hex_image import image_to_hex
+    from yarvic.core.formats.images import image_to_hex
 
     d, w = empty, empty.window
     d.key(Qt.Key.Key_N, CTRL)

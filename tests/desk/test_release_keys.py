@@ -11,7 +11,7 @@ from asking import asked_to_sign
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QLabel
 
-from yarvic.core.formats.hex_image import image_to_hex
+from yarvic.core.formats.images import image_to_hex
 from yarvic.core.job.template import write_sheet
 from yarvic.core.release.keys import key_path, of_seed, to_toml
 from yarvic.desk.views.release.keys import KeysDialog

@@ -345,7 +345,7 @@ def test_limits_and_constants_are_typed_in_place(driver):
     )
     item.setText("6750")
     driver.settle()
-    assert driver.window.session.draft.calibrations["RON 95"].scalar("rev_limit").value == 6750
+    assert driver.window.session.draft.image["RON 95"].scalar("rev_limit").value == 6750
     item = next(
         view.scalars.item(r, 1)
         for r in range(view.scalars.rowCount())
@@ -354,7 +354,7 @@ def test_limits_and_constants_are_typed_in_place(driver):
     item.setText("9999")
     driver.settle()
     assert "outside the bounds" in driver.window.status.message.text()
-    assert driver.window.session.draft.calibrations["RON 95"].scalar("rev_limit").value == 6750
+    assert driver.window.session.draft.image["RON 95"].scalar("rev_limit").value == 6750
 
 
 def test_commit_by_hand_and_its_refusals(driver):
@@ -430,7 +430,7 @@ def test_an_image_of_another_family_is_explained(driver, tmp_path, stock):
     path.write_bytes(stock.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1))
     driver.window.import_image(path)
     driver.idle()
-    assert "family 'wether-32'" in driver.window.notice.what.text()
+    assert "is 'wether-32', not 'ptarmigan-14'" in driver.window.notice.what.text()
     assert "their.bin" in driver.window.notice.what.text().lower()
     assert "stops the engine" in driver.window.notice.remedy.text()
     assert driver.window.session.draft is None

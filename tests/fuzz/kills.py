@@ -59,7 +59,7 @@ class Worker:
 
         layout, steps = self.job.layout, self._steps()
         parent = self.job.draft().parent_id if steps else self.job.revisions()[-1].id
-        edit = Edit(layout.slots[0], layout.tables[0].key, f"e{self.count}", ((0, 0),), (1.0,), (1.0,))
+        edit = Edit(layout.sets[0], layout.entries[0].key, f"e{self.count}", ((0, 0),), (1.0,), (1.0,))
         self.job.add_step(parent, steps, [edit])
         return steps + 1
 
@@ -68,7 +68,7 @@ class Worker:
 
         job, name = self.job, self.job.next_name()
         stock = job.image(job.revisions()[0].image)
-        maps = {s: unpack(stock, job.layout, s) for s in job.layout.slots}
+        maps = {s: unpack(stock, job.layout, s) for s in job.layout.sets}
         image = pack(maps, job.layout, f"{name} {self.count}", stock)
         return job.commit_revision(name, 1, "why", "Rowan Sedge", image, (), drop_draft=drop).name
 

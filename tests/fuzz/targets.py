@@ -202,21 +202,22 @@ def _layouts():
 
 def _read_layout(path):
     from yarvic.core.calibration.image import pack, unpack
-    from yarvic.core.calibration.layout import read_layout
+    from yarvic.core.calibration.layout_file import read_layout
     from yarvic.core.errors import CalibrationError
 
-    text, layout = read_layout(path)
-    assert path.read_bytes().decode("utf-8-sig") == text
-    image = bytearray(layout.size)
+    layout, _ = read_layout(path)
+    if layout.size is None:
+        return
+    image = bytearray(layout.length)
     try:
-        pack({s: unpack(bytes(image), layout, s) for s in layout.slots}, layout, "x")
+        pack({s: unpack(bytes(image), layout, s) for s in layout.sets}, layout, "x")
     except CalibrationError:
         return
 
 
 def _images():
     from yarvic.bench.vehicles import stock_image
-    from yarvic.core.formats.hex_image import image_to_hex
+    from yarvic.core.formats.images import image_to_hex
 
     image = stock_image("fieldfare")
     return image, image_to_hex(image).encode()
@@ -225,12 +226,12 @@ def _images():
 def _read_image(path):
     from yarvic.bench.vehicles import layout_text
     from yarvic.core.calibration.image import unpack
-    from yarvic.core.calibration.layout import parse_layout
-    from yarvic.core.formats.hex_image import read_image
+    from yarvic.core.calibration.layout_file import parse_layout
+    from yarvic.core.formats.images import in_memory, read_image
 
     layout = parse_layout(layout_text("fieldfare"))
-    data = read_image(path, layout.size)
-    for slot in layout.slots:
+    data = in_memory(read_image(path), layout)
+    for slot in layout.sets:
         unpack(data, layout, slot)
 
 
@@ -280,7 +281,7 @@ def _job():
         job.waive(1, "pulls", "Rowan Sedge", "one was enough")
         job.record_flash(1, "unit", job.revisions()[0].image, 3)
         job.record_release(1, "Rowan Sedge", "ab" * 32, "a.zip")
-        slot = job.layout.slots[0]
+        slot = job.layout.sets[0]
         key = job.layout.tables[0].key
         job.add_step(1, 0, [Edit(slot, key, "one cell", ((0, 0),), (1.0,), (1.0,))])
         job.close()
@@ -332,7 +333,7 @@ def _key():
 def _package(signed):
     from yarvic.bench.vehicles import stock_image
     from yarvic.core.calibration.image import image_id
-    from yarvic.core.formats.hex_image import image_to_hex
+    from yarvic.core.formats.images import image_to_hex
     from yarvic.core.release.package import build_package
 
     image = stock_image("fieldfare")
@@ -342,9 +343,8 @@ def _package(signed):
         "image_sha256": image_id(image), "image_size": len(image), "simulated": True, "waivers": [],
         "history": {"lines": 1, "sha256": "ab" * 32},
     }  # fmt: skip
-    from yarvic.core.calibration.image import read_header
 
-    facts["family"] = read_header(image).family
+    facts["family"] = "ptarmigan-14"
     files = {"image.hex": image_to_hex(image).encode(), "evidence.json": b"{}", "customer-sheet.pdf": b"%PDF"}
     return build_package(files, facts, _key() if signed else None).data
 

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from yarvic.core.calibration.table import Steps
+from yarvic.core.calibration.storing import steps as steps_of
 from yarvic.core.checks.run import check_log
 from yarvic.core.errors import CalibrationError, FormatError, JobError, UnitError, YarvicError
 from yarvic.core.job.store import Job
@@ -179,7 +179,7 @@ def test_a_cell_that_is_typed_as_it_is_shown_stays_as_it_is_in_every_unit(sessio
     for label in units_of(quantity):
         session.choose_unit(quantity, label)
         assert maps.display_unit(table.unit) == label
-        steps, places = Steps(table.step, table.origin), maps.decimals(table)
+        steps, places = steps_of(table.storing.step, table.storing.origin), maps.decimals(table)
         shown = np.array([[float(f"{v:.{places}f}") for v in row] for row in maps.shown(table)])
         again = steps.nearest(convert(shown, label, table.unit), table.low, table.high)
         assert np.array_equal(again, table.values), label
@@ -493,11 +493,11 @@ def test_settings_are_remembered_and_damage_is_survived(tmp_path, monkeypatch):
 
 
 def test_an_image_file_can_be_taken_into_the_draft(session, maps, tmp_path):
-    from yarvic.core.formats.hex_image import write_hex
+    from yarvic.core.formats.images import write_image
 
     stock = session.job.image(session.revisions()[0].image)
     path = tmp_path / "stock.hex"
-    write_hex(path, stock)
+    write_image(path, stock, "hex")
     session.import_image(path)
     assert len(session.draft.differences()) == 3  # filling, boost target and torque limit were changed since
     assert session.working == DRAFT
@@ -522,8 +522,8 @@ def test_the_same_image_begins_no_draft(session, tmp_path):
     [
         (lambda d: d.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1), "wether-32"),
         (lambda d: d[:-1] + b"\0", "checksum"),
-        (lambda d: d[:1000], "bytes"),
-        (lambda d: b"hello", "not a calibration image"),
+        (lambda d: d[:1000], "64,536 too few"),
+        (lambda d: b"hello", "65,531 too few"),
         (lambda d: b":0102", "is not Intel HEX"),
     ],
 )

@@ -5,6 +5,7 @@ from pathlib import Path
 import pytest
 
 from yarvic.bench.vehicles import layout_text, stock_image
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP
 from yarvic.core.errors import CalibrationError, EvidenceError, FormatError, JobError, LinkError, YarvicError
 from yarvic.core.job.store import Job
@@ -300,9 +301,9 @@ def test_a_bare_job_opens_and_every_step_says_what_it_lacks(bare):
 
 def test_a_bare_job_gets_its_maps_and_goes_on(bare):
     with pytest.raises(CalibrationError):
-        bare.import_stock(layout_text("ptarmigan"), b"\0" * 100, "R")
+        bare.import_stock(parse_layout(layout_text("ptarmigan")), b"\0" * 100, "R")
     assert bare.job.revisions() == []
-    bare.import_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "Rowan Sedge")
+    bare.import_stock(parse_layout(layout_text("ptarmigan")), stock_image("ptarmigan"), "Rowan Sedge")
     assert bare.bench is not None and bare.working_name() == "Stock"
     bare.bench.unit.seconds_per_block = 0.0
     bare.flash()
@@ -313,11 +314,10 @@ def test_a_bare_job_gets_its_maps_and_goes_on(bare):
 def test_a_unit_that_no_simulated_vehicle_has(bare):
     layout = layout_text("ptarmigan").replace("ptarmigan-14", "plover-20")
     from yarvic.core.calibration.image import pack, unpack
-    from yarvic.core.calibration.layout import parse_layout
 
     old, new = parse_layout(layout_text("ptarmigan")), parse_layout(layout)
-    maps = {s: unpack(stock_image("ptarmigan"), old, s, source="x") for s in old.slots}
-    bare.import_stock(layout, pack(maps, new, "Stock"), "R")
+    maps = {s: unpack(stock_image("ptarmigan"), old, s, source="x") for s in old.sets}
+    bare.import_stock(new, pack(maps, new, "Stock"), "R")
     assert bare.bench is None and bare.job.has_maps
     path = bare.job.path
     bare.close_job()

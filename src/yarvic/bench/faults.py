@@ -16,7 +16,7 @@ from yarvic.bench.plant import AnyPlant, changed
 from yarvic.bench.sensors import Sensor
 from yarvic.bench.spark_burn import Ignition
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.image import pack, read_header, unpack
+from yarvic.core.calibration.image import Image, name_in, pack, unpack
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import LinkError
 from yarvic.core.link.unit import FaultCode
@@ -178,7 +178,7 @@ FUEL_TABLE = {TURBO_PETROL: "cylinder_filling", NATURAL: "injection_time", TURBO
 def faulty_memory(memory: bytes, layout: Layout, kind: str, faults: Faults) -> bytes:
     """The unit's memory with another map, or another family's image, in it."""
     if s := faults.get("rich_map", 0.0):
-        slots = {slot: unpack(memory, layout, slot) for slot in layout.slots}
+        slots = {slot: unpack(memory, layout, slot) for slot in layout.sets}
         memory = pack({n: _richer(c, kind, s) for n, c in slots.items()}, layout, "unknown map", memory)
     if faults.get("wrong_image", 0.0) > 0.0:
         memory = _foreign(memory, layout)
@@ -199,13 +199,19 @@ def _richer(calibration: Calibration, kind: str, severity: float) -> Calibration
 def _foreign(memory: bytes, layout: Layout) -> bytes:
     """An image under another family's mark, its tables another engine's: whole, and not for this unit."""
     slots = {}
-    for slot in layout.slots:
+    for slot in layout.sets:
         calibration = unpack(memory, layout, slot)
         for table in list(calibration.tables.values()):
             calibration = calibration.with_table(table.with_values(table.values[::-1]))
         slots[slot] = calibration
-    other = layout.model_copy(update={"family": FOREIGN_FAMILY})
-    return pack(slots, other, read_header(memory).name, memory)
+    return _marked(pack(slots, layout, name_in(memory, layout), memory), layout)
+
+
+def _marked(memory: bytes, layout: Layout) -> bytes:
+    """The same under another family's mark, its checksum over it corrected."""
+    mark = next(m for m in layout.identification if m.what == "family")
+    name = FOREIGN_FAMILY.encode("ascii").ljust(len(mark.wanted), b"\0")
+    return Image(layout, memory).with_patches([(mark.address, name)]).sealed()
 
 
 @cache

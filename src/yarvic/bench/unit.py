@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.image import check_image, read_header, unpack
+from yarvic.core.calibration.image import Image, check_image, check_marks, memory_of, name_in
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import CalibrationError, LinkError
 from yarvic.core.link.unit import FaultCode, Identity
@@ -42,7 +42,8 @@ class SimulatedUnit:
     def identify(self) -> Identity:
         """Who the unit is and which image it runs; an unwhole memory is said to be so."""
         try:
-            running = check_image(self.memory, self.layout).name
+            check_image(self.memory, self.layout)
+            running = name_in(self.memory, self.layout)
         except CalibrationError:
             running = self._instead()
         return Identity(f"{self.name} {self.serial}", self.layout.family, self.layout.version, running)
@@ -50,10 +51,10 @@ class SimulatedUnit:
     def _instead(self) -> str:
         """What a unit that does not start holds."""
         try:
-            family = read_header(self.memory).family
+            check_marks(memory_of(self.memory, self.layout), self.layout, self.name)
         except CalibrationError:
-            return NOT_WHOLE
-        return NOT_WHOLE if family == self.layout.family else f"an image of family {family}"
+            return "an image of another family"
+        return NOT_WHOLE
 
     def supply_voltage(self) -> float:
         """Supply voltage in V."""
@@ -72,9 +73,10 @@ class SimulatedUnit:
     def write_block(self, index: int, data: bytes) -> None:
         """Replace one block. Raises LinkError past the end or for a block of another length."""
         self._check(index)
-        if len(data) != self.layout.block:
+        length = min(self.layout.block, self.layout.length - index * self.layout.block)
+        if len(data) != length:
             raise LinkError(
-                f"a block has {self.layout.block} bytes, not {len(data)}",
+                f"block {index} has {length} bytes, not {len(data)}",
                 concerns=self.name,
                 remedy="Write whole blocks.",
             )
@@ -105,10 +107,11 @@ class SimulatedUnit:
             ) from None
 
     def _check(self, index: int) -> None:
-        if not 0 <= index < self.layout.size // self.layout.block:
+        if not 0 <= index < self.layout.blocks:
             raise LinkError(f"there is no block {index}", concerns=self.name, remedy="Use an image of this unit.")
 
     def calibration(self, slot: str) -> Calibration:
         """What the unit runs, decoded from its own bytes. Raises LinkError when it does not start."""
         self.restart()
-        return unpack(self.memory, self.layout, slot)
+        self.layout.slot_offset(slot)
+        return Image(self.layout, self.memory)[slot]

@@ -12,7 +12,8 @@ import numpy as np
 from yarvic.bench.plant import AnyPlant, load_plant
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import pack
-from yarvic.core.calibration.layout import Layout, parse_layout
+from yarvic.core.calibration.layout import Layout
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.errors import LinkError
 from yarvic.core.formats.maps import maps_from_json
 

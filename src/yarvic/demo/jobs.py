@@ -7,7 +7,7 @@ from pathlib import Path
 
 from yarvic.bench.vehicles import rating_image, ratings
 from yarvic.core.formats.files import make_folder, write_whole
-from yarvic.core.formats.hex_image import image_to_hex
+from yarvic.core.formats.images import image_to_hex
 from yarvic.demo import outside
 from yarvic.demo.fieldfare import FIELDFARE
 from yarvic.demo.ptarmigan import PTARMIGAN

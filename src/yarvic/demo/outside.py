@@ -22,14 +22,15 @@ from yarvic.bench.settings import PullSettings
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import pack, unpack
-from yarvic.core.calibration.layout import Layout, parse_layout
+from yarvic.core.calibration.layout import Layout
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.calibration.table import Table
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, dyno_curve
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.pulls import find_pulls
 from yarvic.core.formats.files import make_folder, write_whole
-from yarvic.core.formats.hex_image import hex_to_image, image_to_hex
+from yarvic.core.formats.images import hex_to_image, image_to_hex
 from yarvic.core.formats.maps import maps_from_json
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import Air, isa_altitude, isa_pressure
@@ -75,7 +76,7 @@ def layout_text() -> str:
 
 def stock_image() -> bytes:
     """The image with which it came."""
-    return hex_to_image(shipped(STOCK).decode("ascii"), parse_layout(layout_text()).size, source=STOCK)
+    return hex_to_image(shipped(STOCK).decode("ascii"), parse_layout(layout_text()).length, source=STOCK)
 
 
 def _stock(layout: Layout) -> bytes:

@@ -154,7 +154,7 @@ class Story:
         self.session.choose_working(self.job.revision(parent).id)
         draft = self.session.editable_draft()
         slot = self.session.slot
-        for table, what in change(draft.calibrations[slot]):
+        for table, what in change(draft.image[slot]):
             draft.change_table(slot, table.key, lambda _, new=table: new, what)  # type: ignore[misc]
         for key, value in scalars.items():
             draft.change_scalar(slot, key, value)

@@ -16,7 +16,7 @@ from yarvic.bench.plant import NaturalPetrol
 from yarvic.bench.rig import Rig, usual_settings
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import VEHICLES, layout_text, plant_for, stock_image
-from yarvic.core.calibration.layout import parse_layout
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.air import Air
 from yarvic.core.units import from_canonical
@@ -34,7 +34,7 @@ def rig_of(name: str) -> Rig:
     """A shipped vehicle as it came, on a mild day that does not drift."""
     layout = parse_layout(layout_text(name))
     unit = SimulatedUnit(layout, stock_image(name))
-    return Rig(plant_for(layout.family), unit, layout.slots[0], Weather(DAY, drifts=False))
+    return Rig(plant_for(layout.family), unit, layout.sets[0], Weather(DAY, drifts=False))
 
 
 class Sheet:

@@ -52,7 +52,7 @@ class BenchState:
         self.job = job
         memory = self._memory(job)
         # Larger memories write faster, so that watching one takes about as long as watching another.
-        blocks = job.layout.size // job.layout.block
+        blocks = job.layout.blocks
         per_block = SECONDS_PER_BLOCK * BLOCKS_PER_WATCH / max(blocks, BLOCKS_PER_WATCH)
         self.unit = SimulatedUnit(job.layout, memory, seconds_per_block=per_block)
         self.plant: AnyPlant = plant_for(job.layout.family)
@@ -158,7 +158,7 @@ class BenchState:
     def rig(self, slot: str) -> Rig:
         """The vehicle with what is fitted now, as the panel has it; it keeps its heat from run to run."""
         build = len(self.job.builds())
-        fuel = self.tank or self.job.sheet.vehicle.fuels.get(slot, self.plant.fuel)
+        fuel = self.tank or self.job.sheet.vehicle.fuel_of(slot) or self.plant.fuel
         if self._rig is None or self._rig_build != build:
             plant = with_parts(self.plant, self.job.fitted())
             seed = 1000 + len(self.job.evidence())

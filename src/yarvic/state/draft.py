@@ -7,32 +7,37 @@ from collections.abc import Callable, Iterable
 import numpy as np
 from psygnal import Signal
 
-from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.compare import Difference, compare
-from yarvic.core.calibration.edits import Edit, apply_edit, edit_between
-from yarvic.core.calibration.image import pack, unpack
+from yarvic.core.calibration.compare import Difference, compare_images
+from yarvic.core.calibration.decoding import Patch
+from yarvic.core.calibration.edits import Edit, edit_between
+from yarvic.core.calibration.image import Image, open_image
 from yarvic.core.calibration.table import Table
 from yarvic.core.errors import CalibrationError, JobError
 from yarvic.core.job.model import Revision
 from yarvic.core.job.store import Job
 
 Step = tuple[Edit, ...]
-Maps = dict[str, Calibration]
 
 
-def calibrations_of(job: Job, revision: Revision) -> Maps:
-    """The calibration of every slot of a revision, from its image."""
-    data = job.image(revision.image)
-    return {slot: unpack(data, job.layout, slot, source=revision.name) for slot in job.layout.slots}
+def image_of(job: Job, revision: Revision) -> Image:
+    """The image of a revision, with the calibration of every slot. Raises JobError, CalibrationError."""
+    return open_image(job.image(revision.image), job.layout, source=revision.name)
 
 
-def edits_towards(now: Maps, others: Maps, what: str) -> Step:
+def edits_towards(now: Image, others: Image, what: str) -> Step:
     """The edits that make one set of maps of another. Raises CalibrationError when one does not fit."""
     edits: list[Edit] = []
     for slot, other in others.items():
         mine = now[slot]
-        for key, table in mine.tables.items():
-            new = other.table(key)
+        for key in now.changed_keys(others, slot):
+            if key in mine.scalars:
+                value, new_value = mine.scalars[key].value, other.scalar(key).value
+                if value != new_value:
+                    edits.append(Edit(slot, key, what, ((0, 0),), (value,), (new_value,)))
+                continue
+            if key not in mine.tables:
+                continue
+            table, new = mine.tables[key], other.table(key)
             if not (np.array_equal(table.x.values, new.x.values) and np.array_equal(table.y.values, new.y.values)):
                 raise CalibrationError(
                     "the axes differ from this job's",
@@ -42,21 +47,17 @@ def edits_towards(now: Maps, others: Maps, what: str) -> Step:
             edit = edit_between(slot, table, new, what)
             if edit is not None:
                 edits.append(edit)
-        for key, scalar in mine.scalars.items():
-            value = other.scalar(key).value
-            if value != scalar.value:
-                edits.append(Edit(slot, key, what, ((0, 0),), (scalar.value,), (value,)))
     return tuple(edits)
 
 
-def applied(maps: Maps, edits: Iterable[Edit]) -> Maps:
-    """The maps after edits. Raises CalibrationError; the maps given are never changed."""
-    after = dict(maps)
-    for edit in edits:
-        if edit.slot not in after:
-            raise CalibrationError(f"there is no slot {edit.slot!r}", remedy="Choose one of the layout's slots.")
-        after[edit.slot] = apply_edit(after[edit.slot], edit)
-    return after
+def applied(image: Image, step: Iterable[Edit]) -> tuple[Image, list[Patch]]:
+    """An image after edits, and the bytes that take them back exactly. Raises CalibrationError."""
+    back: list[Patch] = []
+    for edit in step:
+        new = image.patches_of(edit)
+        back = [*image.was(new), *back]
+        image = image.with_patches(new)
+    return image, back
 
 
 class DraftState:
@@ -70,8 +71,11 @@ class DraftState:
     def __init__(self, job: Job, parent: Revision, steps: tuple[Step, ...] = ()) -> None:
         self.job = job
         self.parent = parent
-        self.base = calibrations_of(job, parent)
-        self.calibrations = applied(self.base, (e for step in steps for e in step))
+        self.base = self.image = image_of(job, parent)
+        self._back: list[list[Patch]] = []  # of each step, what lay there before
+        for step in steps:
+            self.image, back = applied(self.image, step)
+            self._back.append(back)
         self.steps: list[Step] = list(steps)
         self._undone: list[Step] = []
         self._differences: list[tuple[str, Difference]] | None = None
@@ -93,7 +97,7 @@ class DraftState:
 
     def change_table(self, slot: str, key: str, operation: Callable[[Table], Table], what: str) -> Edit | None:
         """Apply an operation to a table. Raises CalibrationError out of bounds, JobError; then nothing has changed."""
-        before = self.calibrations[slot].table(key)
+        before = self.image[slot].table(key)
         edit = edit_between(slot, before, operation(before), what)
         if edit is not None:
             self.add((edit,))
@@ -101,7 +105,7 @@ class DraftState:
 
     def change_scalar(self, slot: str, key: str, value: float) -> Edit | None:
         """Set a scalar. Raises CalibrationError out of bounds, JobError; then nothing has changed."""
-        before = self.calibrations[slot].scalar(key)
+        before = self.image[slot].scalar(key)
         after = before.with_value(value)
         if after.value == before.value:
             return None
@@ -111,45 +115,46 @@ class DraftState:
 
     def add(self, step: Step) -> None:
         """Do a step of edits. Raises CalibrationError, JobError; then nothing has changed."""
-        after = applied(self.calibrations, step)
+        self._do(step)
+        self._undone.clear()
+        self._changed()
+
+    def _do(self, step: Step) -> None:
+        after, back = applied(self.image, step)
         self.job.add_step(self.parent.id, len(self.steps), step)
         self.steps.append(step)
-        self._undone.clear()
-        self._show(after)
+        self._back.append(back)
+        self.image = after
 
     def undo(self) -> Step | None:
         """Take the last step back."""
         if not self.steps:
             return None
-        step = self.steps[-1]
-        after = applied(self.calibrations, (e.inverse() for e in reversed(step)))
         self.job.drop_steps(len(self.steps) - 1)
-        self._undone.append(self.steps.pop())
-        self._show(after)
+        step = self.steps.pop()
+        self._undone.append(step)
+        self.image = self.image.with_patches(self._back.pop())
+        self._changed()
         return step
 
     def redo(self) -> Step | None:
         """Do the last step that was taken back again."""
         if not self._undone:
             return None
-        step = self._undone[-1]
-        after = applied(self.calibrations, step)
-        self.job.add_step(self.parent.id, len(self.steps), step)
-        self.steps.append(self._undone.pop())
-        self._show(after)
+        self._do(self._undone[-1])
+        step = self._undone.pop()
+        self._changed()
         return step
 
-    def _show(self, after: Maps) -> None:
-        self.calibrations = after
+    def _changed(self) -> None:
         self._differences = None
         self.changed.emit()
 
     def differences(self) -> list[tuple[str, Difference]]:
         """What differs from the parent, by slot."""
         if self._differences is None:
-            self._differences = [
-                (s, d) for s in self.calibrations for d in compare(self.base[s], self.calibrations[s])
-            ]
+            found = compare_images(self.base, self.image)
+            self._differences = [(slot, d) for slot, listed in found.items() for d in listed]
         return self._differences
 
     def commit(self, reason: str, author: str) -> Revision:
@@ -161,7 +166,6 @@ class DraftState:
         if not author.strip():
             raise JobError("a revision needs its author", remedy="Fill in who made it.")
         name = self.job.next_name()
-        image = pack(self.calibrations, self.job.layout, name, self.job.image(self.parent.image))
         return self.job.commit_revision(
-            name, self.parent.id, reason, author.strip(), image, self.edits, drop_draft=True
+            name, self.parent.id, reason, author.strip(), self.image.sealed(name), self.edits, drop_draft=True
         )

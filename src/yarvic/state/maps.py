@@ -17,10 +17,11 @@ from yarvic.core.calibration.edits import (
     set_cells,
     smooth_cells,
 )
-from yarvic.core.calibration.table import Scalar, Steps, Table
+from yarvic.core.calibration.storing import steps
+from yarvic.core.calibration.table import Scalar, Table
 from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.evidence.cells import CellEvidence, cell_evidence
-from yarvic.core.physics import FloatArray
+from yarvic.core.physics import FloatArray, Value
 from yarvic.core.units import UNITS, convert, parse_number
 from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.selection import DRAFT
@@ -103,33 +104,49 @@ class MapsState:
 
     def display_unit(self, unit: str) -> str:
         """The unit in which numbers of a table unit are shown."""
-        return self.session.settings.units.get(UNITS[unit].quantity, unit)
+        return self.session.settings.units.get(UNITS[unit].quantity, unit) if unit in UNITS else unit
 
     def decimals(self, table: Table) -> int:
         """Digits behind the point: as many as tell the table's steps apart in the unit in which it is shown."""
         shown = self.display_unit(table.unit)
         if shown == table.unit:
             return table.decimals
-        origin, one = (float(convert(v, table.unit, shown)) for v in (table.origin, table.origin + table.step))
-        return Steps(one - origin, origin).decimals(UNITS[shown].decimals)
+        origin, step = table.storing.origin, table.storing.step
+        if not step > 0.0:
+            return UNITS[shown].decimals
+        origin, one = (float(convert(v, table.unit, shown)) for v in (origin, origin + step))
+        return steps(one - origin, origin).decimals(UNITS[shown].decimals)
 
     def shown(self, table: Table) -> FloatArray:
         """The table's values in the display unit."""
-        return np.asarray(convert(table.values, table.unit, self.display_unit(table.unit)), dtype=np.float64)
+        return np.asarray(self._shown(table.values, table.unit), dtype=np.float64)
+
+    def _shown(self, value: Value, unit: str) -> Value:
+        """A number of a table unit in the unit in which it is shown; as it is where nobody knows its unit."""
+        return convert(value, unit, self.display_unit(unit)) if unit in UNITS else value
+
+    def _entered(self, value: float, unit: str) -> float:
+        """A number in the unit in which it is shown, in the table's unit."""
+        return float(convert(value, self.display_unit(unit), unit)) if unit in UNITS else value
+
+    def _scale(self, unit: str) -> float:
+        """What a step of one in the table's unit is where it is shown."""
+        return UNITS[unit].factor / UNITS[self.display_unit(unit)].factor if unit in UNITS else 1.0
 
     def bounds(self, table: Table) -> str:
         """The table's bounds in the display unit, in words."""
         unit, places = self.display_unit(table.unit), self.decimals(table)
-        low, high = (float(convert(v, table.unit, unit)) for v in (table.low, table.high))
-        return f"{round(low, places):g} to {round(high, places):g} {unit}"
+        low, high = (float(self._shown(v, table.unit)) for v in (table.low, table.high))
+        if not np.isfinite([low, high]).any():
+            return "none stated"
+        return f"{round(low, places):g} to {round(high, places):g} {unit}".rstrip()
 
     def difference(self) -> FloatArray | None:
         """Working less reference in the display unit; None without a reference on the same axes."""
         now, then = self.table(), self.reference()
         if now is None or then is None or now.values.shape != then.values.shape:
             return None
-        scale = UNITS[now.unit].factor / UNITS[self.display_unit(now.unit)].factor
-        return np.asarray((now.values - then.values) * scale, dtype=np.float64)
+        return np.asarray((now.values - then.values) * self._scale(now.unit), dtype=np.float64)
 
     def evidence(self) -> CellEvidence | None:
         """Time and knock by cell, from the runs on this slot of the revision whose evidence is read."""
@@ -172,11 +189,10 @@ class MapsState:
         self._change(self._operation(operation, amount, table, mask), self._in_words(operation, amount, table))
 
     def _operation(self, operation: str, amount: float, table: Table, mask: Mask) -> Callable[[Table], Table]:
-        display = self.display_unit(table.unit)
         if operation == "set":
-            return lambda t: set_cells(t, mask, float(convert(amount, display, t.unit)))
+            return lambda t: set_cells(t, mask, self._entered(amount, t.unit))
         if operation == "add":
-            step = amount * UNITS[display].factor / UNITS[table.unit].factor
+            step = amount / self._scale(table.unit)
             return lambda t: add_to_cells(t, mask, step)
         if operation == "scale":
             return lambda t: scale_cells(t, mask, amount)
@@ -194,8 +210,8 @@ class MapsState:
     def _in_words(self, operation: str, amount: float, table: Table) -> str:
         unit = self.display_unit(table.unit)
         words = {
-            "set": f"set to {amount:g} {unit}",
-            "add": f"added {amount:+g} {unit}",
+            "set": f"set to {amount:g} {unit}".rstrip(),
+            "add": f"added {amount:+g} {unit}".rstrip(),
             "scale": f"multiplied by {amount:g}",
             "between": "drawn straight between the ends",
             "smooth": "smoothed",
@@ -210,7 +226,7 @@ class MapsState:
             return
         mask = np.zeros(table.values.shape, dtype=bool)
         mask[row, column] = True
-        in_table_unit = float(convert(value, self.display_unit(table.unit), table.unit))
+        in_table_unit = self._entered(value, table.unit)
         clipped = min(max(in_table_unit, table.low), table.high)
         self._change(lambda t: set_cells(t, mask, clipped), f"{table.title}: a point dragged")
 
@@ -222,12 +238,15 @@ class MapsState:
         self.session.say(what + "." if edit is not None else "Nothing changed.")
 
     def set_scalar(self, key: str, text: str) -> None:
-        """Set a scalar from what was typed, in its own unit. Raises CalibrationError, UnitError."""
+        """Set a scalar from what was typed, in its own unit or one of its words. Raises CalibrationError, UnitError."""
         maps = self.session.calibration(self.session.working, self.session.slot)
         if maps is None:
             return
+        words = maps.scalar(key).storing.words
+        value = words.number(text) if words is not None else None
         draft = self.session.editable_draft()
-        if draft.change_scalar(self.session.slot, key, parse_number(text)) is not None:
+        value = parse_number(text) if value is None else value
+        if draft.change_scalar(self.session.slot, key, value) is not None:
             self.session.edited(draft)
 
     def undo(self) -> None:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.calibration.image import Image
 from yarvic.core.errors import CalibrationError, JobError, YarvicError
 from yarvic.core.job.file import MOST_BYTES
 from yarvic.core.job.lock import cautions
@@ -17,7 +18,7 @@ from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.store import Job
 from yarvic.core.reading import reader
-from yarvic.state.draft import DraftState, Maps, calibrations_of
+from yarvic.state.draft import DraftState, image_of
 from yarvic.state.sheet import SheetState
 from yarvic.state.told import Told
 
@@ -72,7 +73,7 @@ class Opened(Told):
         self.sheet: SheetState | None = None
         self.draft: DraftState | None = None
         self.opening = 0
-        self._calibrations: OrderedDict[int, Maps] = OrderedDict()
+        self._images: OrderedDict[int, Image] = OrderedDict()
 
     # -- opening
 
@@ -94,7 +95,7 @@ class Opened(Told):
             self.job.close()
         self.job = self._bench = self.sheet = self.draft = None
         self.bench_ready = True
-        self._calibrations.clear()
+        self._images.clear()
 
     def _sheet_was_changed(self, judged_by: bool) -> None:
         self.sheet_changed.emit()
@@ -144,19 +145,19 @@ class Opened(Told):
         """The revision of this id; None for the draft and for none."""
         return next((r for r in self.revisions() if r.id == revision_id), None)
 
-    def maps_of(self, revision: Revision) -> Maps:
-        """The calibrations of a revision by slot. Raises JobError, CalibrationError for a damaged image."""
+    def image_of(self, revision: Revision) -> Image:
+        """The image of a revision: by slot, its calibrations. Raises JobError, CalibrationError for a damaged image."""
         assert self.job is not None
-        if revision.id not in self._calibrations:
-            self._calibrations[revision.id] = calibrations_of(self.job, revision)
-            while len(self._calibrations) > MOST_CALIBRATIONS:
-                self._calibrations.popitem(last=False)
-        self._calibrations.move_to_end(revision.id)
-        return self._calibrations[revision.id]
+        if revision.id not in self._images:
+            self._images[revision.id] = image_of(self.job, revision)
+            while len(self._images) > MOST_CALIBRATIONS:
+                self._images.popitem(last=False)
+        self._images.move_to_end(revision.id)
+        return self._images[revision.id]
 
     def calibration_of(self, revision: Revision, slot: str) -> Calibration:
         """The calibration of one slot of a revision."""
-        return self.maps_of(revision)[slot]
+        return self.image_of(revision)[slot]
 
 
 def _saved_draft(job: Job) -> tuple[DraftState | None, YarvicError | None]:

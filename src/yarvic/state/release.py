@@ -39,7 +39,7 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
     try:
         image = job.image(revision.image)
         check_image(image, job.layout, source=revision.name)
-        slots = changed_slots(session.maps_of(stock), session.maps_of(revision))
+        slots = changed_slots(session.image_of(stock), session.image_of(revision))
     except YarvicError as error:
         fault, slots = str(error), ()
     results = session.results.get(revision.id) or RevisionResults(revision.id, (), (), ())
@@ -144,10 +144,8 @@ def capture(session: Session, signer: str, revision: Revision | None = None) -> 
         about_gate(session, "the release", revision),
         job.sheet,
         tuple(job.builds()),
-        session.maps_of(revision),
-        session.maps_of(stock),
-        job.image(revision.image),
-        job.layout.family,
+        session.image_of(revision),
+        session.image_of(stock),
         job.clock().isoformat(timespec="seconds"),
         revision,
         results,

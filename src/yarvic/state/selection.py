@@ -28,7 +28,7 @@ class Selection(Opened):
         """What a job opens with: its draft, else its last revision."""
         assert self.job is not None
         revisions = self.revisions()
-        self.slot = self.job.layout.slots[0] if self.job.has_maps else ""
+        self.slot = self.job.layout.sets[0] if self.job.has_maps else ""
         self.standard = self.job.sheet.standard
         self.throttle = 1.0
         self.working = DRAFT if self.draft is not None or not revisions else revisions[-1].id
@@ -60,7 +60,7 @@ class Selection(Opened):
         if self.job is None:
             return None
         if rung == DRAFT:
-            return self.draft.calibrations[slot] if self.draft else None
+            return self.draft.image[slot] if self.draft else None
         revision = self.revision(rung)
         return self.calibration_of(revision, slot) if revision is not None else None
 

@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from psygnal import Signal
 
-from yarvic.core.calibration.image import image_id, unpack
+from yarvic.core.calibration.image import Image, image_id, open_image
+from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import JobError, LinkError, NotReadyError, YarvicError
-from yarvic.core.formats.hex_image import read_image
+from yarvic.core.formats.images import in_memory, read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.history import History
 from yarvic.core.job.model import Revision
@@ -19,7 +20,7 @@ from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import NewRun
 from yarvic.core.plan.readiness import Readiness
 from yarvic.state.acts import CHECKING, OPENING, READYING
-from yarvic.state.draft import DraftState, Maps, edits_towards
+from yarvic.state.draft import DraftState, edits_towards
 from yarvic.state.judging import Judging
 from yarvic.state.opened import Loaded, bench_of, load
 from yarvic.state.requests import Request
@@ -164,11 +165,11 @@ class Session(Judging):
         if judged:
             self._judge_all()
 
-    def import_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> None:
+    def import_stock(self, layout: Layout, image: bytes, author: str, *, source: str = "stock image") -> None:
         """Give a job without maps its layout and stock image. Raises CalibrationError, JobError; then it has none yet."""
         if self.job is None:
             raise JobError("no job is open", remedy="Open a job first.")
-        made = self.job.import_stock(layout_toml, image, author or "not named", source=source)
+        made = self.job.import_stock(layout, image, author or "not named", source=source)
         bench, no_bench = bench_of(self.job)
         self._set_bench(bench, None)
         self._set_draft(None)
@@ -222,7 +223,7 @@ class Session(Judging):
         return self.request("importing the image", revision=self.working, reads=("the selected rung",))
 
     def import_image(self, path: Path, request: Request | None = None) -> None:
-        """Take the maps of an image file (Intel HEX or raw) into the draft, as one step, once it is read.
+        """Take the maps of an image file (Intel HEX, S-record or raw) into the draft, as one step, once it is read.
 
         `request` is what the file was asked for. Raises JobError where that is not so any more. What is wrong with the
         file is shown: another format, another family, a damaged one; then nothing has changed.
@@ -233,13 +234,12 @@ class Session(Judging):
             raise JobError("no job is open", remedy="Open a job first.")
         layout = self.job.layout
 
-        def read() -> Maps:
-            data = read_image(path, layout.size)
-            return {slot: unpack(data, layout, slot, source=path.name) for slot in layout.slots}
+        def read() -> Image:
+            return open_image(in_memory(read_image(path), layout), layout, source=path.name)
 
-        def enter(others: Maps) -> None:
+        def enter(others: Image) -> None:
             draft = self.editable_draft()
-            edits = edits_towards(draft.calibrations, others, f"imported from {path.name}")
+            edits = edits_towards(draft.image, others, f"imported from {path.name}")
             if edits:
                 draft.add(edits)
                 self.edited(draft)

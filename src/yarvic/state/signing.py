@@ -6,12 +6,13 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from yarvic.core.calibration.compare import compare
+from yarvic.core.calibration.compare import compare_images
+from yarvic.core.calibration.image import Image
 from yarvic.core.errors import Cancelled, EvidenceError, ReleaseError, in_plain
 from yarvic.core.evidence.conditions import RUN_WORDS
 from yarvic.core.evidence.repeatability import MeanCurve, mean_curve
 from yarvic.core.formats.files import ascii_name
-from yarvic.core.formats.hex_image import image_to_hex
+from yarvic.core.formats.images import image_to_hex
 from yarvic.core.formats.maps import maps_to_csv, maps_to_json
 from yarvic.core.job.model import Build, JobSheet, Revision, Waiver
 from yarvic.core.physics.correction import title as standard_title
@@ -20,7 +21,6 @@ from yarvic.core.release.gate import Condition, is_open
 from yarvic.core.release.keys import SigningKey
 from yarvic.core.release.package import EVIDENCE, IMAGE, SHEET, Built, build_package, json_document
 from yarvic.core.release.sheet import SheetContent, curve_peaks, customer_sheet
-from yarvic.state.draft import Maps
 from yarvic.state.gains import gain_between
 from yarvic.state.readings import interval_words
 from yarvic.state.requests import Request
@@ -40,10 +40,8 @@ class Signing:
     request: Request
     sheet: JobSheet
     builds: tuple[Build, ...]
-    maps: Maps
-    stock: Maps
-    image: bytes
-    family: str
+    maps: Image
+    stock: Image
     time: str
     revision: Revision
     results: RevisionResults
@@ -74,7 +72,8 @@ def packed(s: Signing, key: Callable[[], SigningKey], progress: Progress, cancel
     pdf = sheet_pdf(s)
     if cancelled():
         raise Cancelled("the release was cancelled", remedy="Nothing was signed or written.")
-    files: dict[str, bytes] = {IMAGE: image_to_hex(s.image).encode("ascii")}
+    layout = s.maps.layout
+    files: dict[str, bytes] = {IMAGE: image_to_hex(s.maps.data, layout.base, layout.gaps).encode("ascii")}
     for number, (slot, calibration) in enumerate(s.maps.items(), 1):
         word = ascii_name(slot) or "slot"
         if f"maps/{word}.json" in files:
@@ -88,7 +87,7 @@ def packed(s: Signing, key: Callable[[], SigningKey], progress: Progress, cancel
     facts: dict[str, Any] = {
         "job": s.sheet.title,
         "vehicle": s.sheet.vehicle.name,
-        "family": s.family,
+        "family": layout.family,
         "revision": s.revision.name,
         "reason": s.revision.reason,
         "build": f"{s.builds[-1].number}: {s.builds[-1].title}",
@@ -97,7 +96,8 @@ def packed(s: Signing, key: Callable[[], SigningKey], progress: Progress, cancel
         "time": s.time,
         "history": {"lines": s.history[0], "sha256": s.history[1]},
         "image_sha256": s.revision.image,
-        "image_size": len(s.image),
+        "image_size": len(s.maps.data),
+        "image_base": layout.base,
         "simulated": any(c.simulated for c in used),
         "waivers": [
             {"condition": w.condition, "name": w.name, "reason": w.reason, "time": w.time} for w in s.waivers
@@ -121,7 +121,11 @@ def sheet_pdf(s: Signing) -> bytes:
     plain = s.results.as_measured(s.standard)
     if s.standard != "none" and plain:
         lines += f" Uncorrected: {curve_peaks(mean_curve(plain), power, torque)}."
-    changes = [f"Slot {slot}. {d.sentence()}." for slot in s.maps for d in compare(s.stock[slot], s.maps[slot])]
+    changes = [
+        f"Slot {slot}. {d.sentence()}." if s.maps.layout.slots else f"{d.sentence()}."
+        for slot, listed in compare_images(s.stock, s.maps).items()
+        for d in listed
+    ]
     fitted = [f"Build {b.number}: {b.title}." for b in s.builds[1:]]
     fuels = [
         f"Slot {slot}: {_fuel_text(key)}."

@@ -1,5 +1,6 @@
 """Images and layouts: dump, reload, compare, and everything that must be refused."""
 
+import struct
 import zlib
 
 import numpy as np
@@ -10,17 +11,9 @@ from hypothesis import strategies as st
 from yarvic.bench.vehicles import layout_text, stock_calibrations
 from yarvic.core.calibration.compare import compare
 from yarvic.core.calibration.edits import set_cells
-from yarvic.core.calibration.image import (
-    HEADER_SIZE,
-    changed_blocks,
-    check_image,
-    image_id,
-    pack,
-    read_header,
-    unpack,
-)
-from yarvic.core.calibration.layout import parse_layout, read_layout
-from yarvic.core.calibration.table import Steps
+from yarvic.core.calibration.image import changed_blocks, check_image, image_id, name_in, pack, unpack
+from yarvic.core.calibration.layout_file import parse_layout, read_layout
+from yarvic.core.calibration.storing import dtype_of, steps
 from yarvic.core.errors import CalibrationError, FormatError
 
 
@@ -33,10 +26,11 @@ def test_pack_and_unpack_give_the_tables_back(layout):
 
 
 def test_header_says_what_it_is(stock, layout):
-    header = read_header(stock)
-    assert (header.family, header.name, header.size) == ("ptarmigan-14", "Stock", 65536)
-    # CRC-32 of ISO 3309, as zlib computes it.
-    assert header.crc == zlib.crc32(stock[HEADER_SIZE:])
+    # The header of 64 bytes, as docs/layout-file.md has it; CRC-32 of ISO 3309, as zlib computes it.
+    mark, _, version, family, size, crc, name = struct.unpack(">4sHH16sII32s", stock[:64])
+    assert (mark, version, family.rstrip(b"\0"), size) == (b"YRVC", 1, b"ptarmigan-14", 65536)
+    assert crc == zlib.crc32(stock[64:])
+    assert name.rstrip(b"\0").decode() == name_in(stock, layout) == "Stock"
 
 
 def test_slots_do_not_touch_each_other(stock, layout):
@@ -67,7 +61,7 @@ def test_bytes_no_table_owns_are_kept(stock, layout):
     assert pack(maps, layout, "x", bytes(data))[60000:60010] == b"keep this!"
 
 
-@given(st.integers(HEADER_SIZE, 65535), st.integers(1, 255))
+@given(st.integers(64, 65535), st.integers(1, 255))
 @settings(max_examples=50, deadline=None)
 def test_any_flipped_byte_is_found(stock, layout, at, flip):
     data = bytearray(stock)
@@ -79,14 +73,16 @@ def test_any_flipped_byte_is_found(stock, layout, at, flip):
 @pytest.mark.parametrize(
     ("damage", "message"),
     [
-        (lambda d: b"", "not a calibration image"),
-        (lambda d: d[:10], "not a calibration image"),
-        (lambda d: b"\0" * len(d), "not a calibration image"),
-        (lambda d: d[:-1], "bytes"),
-        (lambda d: d + b"x", "bytes"),
-        (lambda d: d[:4] + b"\x09\x09" + d[6:], "version of the image header"),
-        (lambda d: d[:6] + b"\x00\x07" + d[8:], "layout version"),
-        (lambda d: d.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1), "family 'wether-32'"),
+        (lambda d: b"", "65,536 too few"),
+        (lambda d: b"\0" * len(d), "the image mark at 0x0 is 00 00 00 00, not 'YRVC'"),
+        (lambda d: d[:-1], "1 too few"),
+        (lambda d: d + b"x", "1 too many"),
+        (lambda d: d[:4] + b"\x09\x09" + d[6:], "version of the image header at 0x4 is 09 09"),
+        (lambda d: d[:6] + b"\x00\x07" + d[8:], "the layout version at 0x6"),
+        (
+            lambda d: d.replace(b"ptarmigan-14", b"wether-32\0\0\0", 1),
+            "family at 0x8 is 'wether-32', not 'ptarmigan-14'",
+        ),
     ],
 )
 def test_other_images_are_refused_with_a_remedy(stock, layout, damage, message):
@@ -132,10 +128,10 @@ def test_a_value_that_does_not_fit_its_storage_is_refused(layout):
         ("block = 512", "block = 500", "whole number of blocks"),
         ("address = 0x0300", "address = 0x0110", "overlap"),
         ("slot_start = 4096", "slot_start = 10", "behind the header"),
-        ("slot_size = 8192", "slot_size = 3000", "reaches past"),
+        ("slot_size = 8192", "slot_size = 3000", "outside the slot"),
         ("slot_size = 8192", "slot_size = 81920", "do not fit"),
         ('unit = "deg"', 'unit = "furlong"', "furlong"),
-        ("factor = 0.1", "factor = 0.0", "greater than"),
+        ("factor = 0.1", "factor = 0.0", "stores nothing"),
         ("count = 13", "count = 0", "greater than or equal"),
         ("version = 1", "version = 1\nsurprise = 2", "surprise"),
         ("version = 1", "version = = 1", "TOML"),
@@ -145,14 +141,16 @@ def test_layouts_that_cannot_be_are_refused(old, new, message):
     text = layout_text("ptarmigan").replace(old, new, 1)
     with pytest.raises(CalibrationError, match=message) as caught:
         parse_layout(text, source="mine.toml")
-    assert caught.value.concerns == "mine.toml"
+    assert caught.value.concerns.startswith("mine.toml")
+    assert caught.value.remedy
 
 
 def test_layout_from_a_file(tmp_path):
     path = tmp_path / "unit.toml"
     path.write_text(layout_text("ptarmigan"))
-    text, layout = read_layout(path)
-    assert layout.family == "ptarmigan-14" and text == layout_text("ptarmigan")
+    layout, faults = read_layout(path)
+    assert layout.family == "ptarmigan-14" and faults == []
+    assert parse_layout(layout.to_json()) == layout
     with pytest.raises(FormatError, match="is not there"):
         read_layout(tmp_path / "none.toml")
     path.write_bytes(b"\xff\xfe\x00")
@@ -212,9 +210,9 @@ def test_what_is_shown_is_what_is_stored(storage, order, factor, offset, data):
     low, high = STORAGES[storage]
     raw = data.draw(st.lists(st.integers(low, high), min_size=12, max_size=12))
     memory = bytearray(b"\xff" * layout.size)
-    dtype = layout.dtype(layout.tables[0])
-    memory[64:72] = np.array([1, 2, 3, 4], dtype=layout.dtype(layout.tables[0].x)).tobytes()
-    memory[96:102] = np.array([1, 2, 3], dtype=layout.dtype(layout.tables[0].y)).tobytes()
+    dtype, whole = dtype_of(storage, order), dtype_of("u16", order)
+    memory[64:72] = np.array([1, 2, 3, 4], dtype=whole).tobytes()
+    memory[96:102] = np.array([1, 2, 3], dtype=whole).tobytes()
     memory[164 : 164 + 12 * dtype.itemsize] = np.array(raw, dtype=dtype).tobytes()
     memory[464 : 464 + dtype.itemsize] = np.array(raw[:1], dtype=dtype).tobytes()
     header = pack_header(layout, memory)
@@ -250,7 +248,7 @@ def test_a_bound_off_the_steps_is_kept_within(table):
     """50.0 with steps of 0.75 from 0.1: the highest that can be stored and is allowed, not one step over."""
     from dataclasses import replace
 
-    t = replace(table, step=0.75, origin=0.1)
+    t = replace(table, storing=steps(0.75, 0.1))
     mask = np.ones(t.values.shape, dtype=bool)
     assert set_cells(t, mask, 50.0).values.max() == pytest.approx(49.6)
     with pytest.raises(CalibrationError, match="outside the bounds"):
@@ -278,9 +276,9 @@ def test_what_the_storage_cannot_hold_is_refused_at_the_edit():
 @example(2.5, 0.0, 0, 1)  # 2.5 shown as 2 would be no number of this table
 @settings(max_examples=400, deadline=None)
 def test_a_number_that_is_typed_as_it_is_shown_finds_its_own_step(step, origin, wanted, raw):
-    steps = Steps(step, origin)
-    value, places = float(steps.value(raw)), steps.decimals(wanted)
-    assert float(steps.nearest(float(f"{value:.{places}f}"), -1e9, 1e9)) == value
+    storing = steps(step, origin)
+    value, places = float(storing.value(raw)), storing.decimals(wanted)
+    assert float(storing.nearest(float(f"{value:.{places}f}"), -1e9, 1e9)) == value
     assert places >= wanted
     if step in (0.1, 0.75, 0.5, 2.5, 12.5) and origin in (0.0, -40.0, 0.75, 0.5, 0.05):
         assert float(f"{value:.{places}f}") == value  # what can be shown exactly is

@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.interpolate import RegularGridInterpolator
 
+from yarvic.core.calibration.storing import steps
 from yarvic.core.calibration.table import Axis, Scalar, Table, look_up
 from yarvic.core.errors import CalibrationError
 
@@ -70,7 +71,7 @@ def test_axes_must_rise(values):
 
 def test_values_must_fit_the_axes(table):
     with pytest.raises(CalibrationError, match="do not fit"):
-        Table("k", "T", "deg", table.x, table.y, np.zeros((2, 2)), 0.0, 1.0, 0.1)
+        Table("k", "T", "deg", table.x, table.y, np.zeros((2, 2)), 0.0, 1.0, steps(0.1))
 
 
 def test_a_value_out_of_bounds_names_its_cell(table):
@@ -96,7 +97,7 @@ def test_values_are_rounded_to_the_storage_step(table):
 
 
 def test_scalars_are_bounded_and_rounded():
-    limit = Scalar("rev", "Rev limit", "rpm", 6600.0, 2000.0, 7200.0, 1.0, 0)
+    limit = Scalar("rev", "Rev limit", "rpm", 6600.0, 2000.0, 7200.0, steps(1.0), 0)
     assert limit.with_value(6700.4).value == 6700.0
     with pytest.raises(CalibrationError, match="7200"):
         limit.with_value(7300.0)

@@ -14,7 +14,7 @@ from yarvic.core.errors import CalibrationError, FormatError
 from yarvic.core.evidence.taking import UNKNOWN
 from yarvic.core.formats.csv_log import write_csv_log
 from yarvic.core.formats.files import write_whole
-from yarvic.core.formats.hex_image import hex_to_image, image_to_hex, read_image, write_hex
+from yarvic.core.formats.images import hex_to_image, image_to_hex, read_image, write_image
 from yarvic.core.formats.maps import maps_from_json, maps_to_csv, maps_to_json
 from yarvic.core.reading import read_bounded
 
@@ -133,10 +133,10 @@ def test_hex_gives_the_image_back(stock, tmp_path):
     text = image_to_hex(stock)
     assert text.startswith(":") and text.rstrip().endswith(":00000001FF")
     assert hex_to_image(text, len(stock)) == stock
-    write_hex(tmp_path / "a.hex", stock)
-    assert read_image(tmp_path / "a.hex", len(stock)) == stock
+    write_image(tmp_path / "a.hex", stock, "hex")
+    assert read_image(tmp_path / "a.hex").data == stock
     (tmp_path / "a.bin").write_bytes(stock)
-    assert read_image(tmp_path / "a.bin", len(stock)) == stock
+    assert read_image(tmp_path / "a.bin").data == stock
 
 
 def test_a_hex_record_by_the_specification():
@@ -231,7 +231,7 @@ def test_maps_as_csv_can_be_read_by_a_person(layout):
         (lambda d: d.update(kind="other"), "kind"),
         (lambda d: d["tables"]["spark_advance"]["values"].pop(), "do not fit"),
         (lambda d: d["tables"]["spark_advance"]["values"][0].pop(), "unequal length"),
-        (lambda d: d["tables"]["spark_advance"]["values"][0].__setitem__(0, 99.0), "outside the bounds"),
+        (lambda d: d["tables"]["spark_advance"]["values"][0].__setitem__(0, 99.0), "outside its bounds"),
         (lambda d: d["tables"]["spark_advance"].pop("unit"), "unit"),
         (lambda d: d["tables"]["spark_advance"].update(step=0), "step"),
         (lambda d: d["scalars"]["rev_limit"].update(value="fast"), "value"),

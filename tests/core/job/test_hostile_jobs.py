@@ -144,7 +144,7 @@ HOSTILE_VALUES = [
     "UPDATE sheet SET document = replace(document, '1', '1e999')",
     "UPDATE sheet SET document = CAST(x'fffe' AS TEXT)",
     "UPDATE sheet SET layout = x'00'",
-    "UPDATE sheet SET layout = replace(layout, 'factor = 0.1', 'factor = nan')",
+    "UPDATE sheet SET layout = replace(layout, 'factor\":0.1', 'factor\":nan')",
     "UPDATE revision SET edits = '[[1e999]]' WHERE id > 1",
     "UPDATE revision SET edits = '[[\"RON 95\",\"spark_advance\",\"x\",[[0,0]],[NaN],[1]]]' WHERE id > 1",
     "UPDATE revision SET edits = '7' WHERE id > 1",

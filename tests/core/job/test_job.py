@@ -26,7 +26,7 @@ from yarvic.demo.story import AUTHOR
 
 def revised(job, name="A1"):
     base = job.image(job.revisions()[-1].image)
-    maps = {slot: unpack(base, job.layout, slot) for slot in job.layout.slots}
+    maps = {slot: unpack(base, job.layout, slot) for slot in job.layout.sets}
     spark = maps["RON 95"].table("spark_advance")
     changed = add_to_cells(spark, np.ones(spark.values.shape, dtype=bool), -1.0)
     edit = edit_between("RON 95", spark, changed, "less spark")
@@ -385,7 +385,7 @@ print("ready", flush=True)
 for n in range(1, 10000):
     parent = job.revisions()[-1]
     base = job.image(parent.image)
-    maps = {slot: unpack(base, job.layout, slot) for slot in job.layout.slots}
+    maps = {slot: unpack(base, job.layout, slot) for slot in job.layout.sets}
     spark = maps["RON 95"].table("spark_advance")
     mask = np.zeros(spark.values.shape, dtype=bool)
     mask[n % 10, n % 13] = True
@@ -417,7 +417,7 @@ def test_kill_at_any_moment_loses_no_commit(demo_path, moment):
         # At most the one in flight is there beyond what was reported.
         assert len(names) - 3 <= len(said) + 1
         for revision in job.revisions():
-            for slot in job.layout.slots:
+            for slot in job.layout.sets:
                 unpack(job.image(revision.image), job.layout, slot)
         draft = job.draft()
         assert draft is None or draft.parent_id in {r.id for r in job.revisions()}

@@ -12,6 +12,7 @@ import pytest
 from pydantic import ValidationError
 
 from yarvic.bench.vehicles import layout_text, stock_image
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.errors import CalibrationError, FormatError, JobError
 from yarvic.core.job.lacks import lacks
 from yarvic.core.job.migrations import VERSION, sheet_of_1
@@ -122,12 +123,12 @@ def test_a_job_without_maps_takes_them_once(tmp_path):
     with pytest.raises(JobError, match="no maps yet"):
         _ = job.layout
     with pytest.raises(CalibrationError):
-        job.import_stock(layout_text("wether"), stock_image("ptarmigan"), "R")
+        job.import_stock(parse_layout(layout_text("wether")), stock_image("ptarmigan"), "R")
     assert not job.has_maps and job.revisions() == []
-    made = job.import_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "R")
+    made = job.import_stock(parse_layout(layout_text("ptarmigan")), stock_image("ptarmigan"), "R")
     assert made.name == "Stock" and job.has_maps
     with pytest.raises(JobError, match="its maps already"):
-        job.import_stock(layout_text("ptarmigan"), stock_image("ptarmigan"), "R")
+        job.import_stock(parse_layout(layout_text("ptarmigan")), stock_image("ptarmigan"), "R")
     job.close()
     again = Job.open(path)
     assert again.layout.family == "ptarmigan-14" and again.revision("Stock").build == 1

@@ -142,7 +142,7 @@ def test_a_disk_that_is_full_at_any_statement_changes_nothing(demo_path, pulled,
     try:
         revision = job.revisions()[-1]
         draft = DraftState(job, revision)
-        slot = job.layout.slots[0]
+        slot = job.layout.sets[0]
         table = unpack(job.image(revision.image), job.layout, slot, source="B1").table("spark_advance")
         mask = np.zeros(table.values.shape, dtype=bool)
         mask[2, 2] = True
@@ -228,7 +228,7 @@ def _all_of(job, draft):
     return (
         job.revisions(), job.evidence(), job.flashes(), job.releases(), [job.waivers(r.id) for r in job.revisions()],
         job.builds(), job.sheet, job.journal(), kept.steps if kept else None, list(draft.steps), draft.can_redo,
-        {s: {k: t.values.tobytes() for k, t in c.tables.items()} for s, c in draft.calibrations.items()},
+        {s: {k: t.values.tobytes() for k, t in c.tables.items()} for s, c in draft.image.items()},
     )  # fmt: skip
 
 

@@ -67,7 +67,7 @@ def test_an_image_is_written_and_proven(unit, layout, stock, other):
     # Only what differs is written, the block of the header last.
     written = [s.block for s in steps if s.phase == "Writing"]
     assert written == list(done.written) and written[-1] == 0
-    assert 1 < len(written) < layout.size // layout.block
+    assert 1 < len(written) < layout.blocks
 
 
 def test_the_same_image_writes_nothing(unit, layout, stock):
@@ -156,6 +156,6 @@ def test_the_unit_refuses_blocks_that_are_none(unit, layout):
     with pytest.raises(LinkError, match="no block"):
         unit.read_block(-1)
     with pytest.raises(LinkError, match="no block"):
-        unit.write_block(layout.size // layout.block, b"\0" * layout.block)
+        unit.write_block(layout.blocks, b"\0" * layout.block)
     with pytest.raises(LinkError, match="bytes"):
         unit.write_block(1, b"short")

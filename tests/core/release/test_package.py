@@ -10,9 +10,9 @@ from datetime import date
 import pytest
 
 from yarvic.bench.vehicles import stock_image
-from yarvic.core.calibration.image import image_id, read_header
+from yarvic.core.calibration.image import image_id
 from yarvic.core.errors import FormatError, ReleaseError, YarvicError
-from yarvic.core.formats.hex_image import image_to_hex
+from yarvic.core.formats.images import image_to_hex
 from yarvic.core.reading import DEFECTS
 from yarvic.core.release import archive, keys
 from yarvic.core.release.keys import KnownKeys, fingerprint, make_key, of_seed, read_key, signed_by
@@ -39,7 +39,7 @@ def stock():
 @pytest.fixture
 def facts(stock):
     return {
-        "job": "Ptarmigan", "vehicle": "Ptarmigan", "family": read_header(stock).family, "revision": "A1", "reason": "why",
+        "job": "Ptarmigan", "vehicle": "Ptarmigan", "family": "ptarmigan-14", "revision": "A1", "reason": "why",
         "build": "1: as received", "author": "who", "signed_by": "Rowan Sedge", "time": "2026-03-01T10:00:00+00:00",
         "history": {"lines": 3, "sha256": "ab" * 32}, "image_sha256": image_id(stock), "image_size": len(stock),
         "simulated": True, "waivers": [],

@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.calibration.image import Image
+from yarvic.core.calibration.table import Table
+from yarvic.core.physics import FloatArray
+
+# What two numbers that went different ways may differ by and still be the same, as a share of them.
+LEAST = 1e-12
 
 
 @dataclass(frozen=True)
@@ -20,34 +28,55 @@ class Difference:
     least: float
     greatest: float
     decimals: int
+    axes: bool = False  # whether its break points moved
 
     def sentence(self) -> str:
         """The difference in words, with its sign and unit."""
         unit = "" if self.unit == "lambda" else f" {self.unit}"
         d = self.decimals
-        if abs(self.least - self.greatest) < 0.5 * 10**-d:
+        if np.isnan(self.least):
+            amount = "to or from what is no number"
+        elif abs(self.least - self.greatest) < 0.5 * 10**-d:
             amount = f"by {self.greatest:+.{d}f}{unit}"
         else:
             amount = f"by {self.least:+.{d}f} to {self.greatest:+.{d}f}{unit}"
         cells = "1 cell" if self.cells == 1 else f"{self.cells} cells"
+        if self.axes:
+            return f"{self.title}: break points moved" + (f", {cells} {amount}" if self.cells else "")
         return f"{self.title}: {cells} {amount}"
 
 
-def compare(old: Calibration, new: Calibration) -> list[Difference]:
-    """All tables and scalars that differ, in the order of the layout."""
+def compare(old: Calibration, new: Calibration, keys: Iterable[str] | None = None) -> list[Difference]:
+    """All tables and values that differ, in the order of the layout; `keys` are those that can, where that is known."""
     found = []
-    for key, table in new.tables.items():
-        before = old.table(key)
-        if before.values.shape != table.values.shape:
-            found.append(Difference(key, table.title, table.unit, table.values.size, np.nan, np.nan, table.decimals))
-            continue
-        change = table.values - before.values
-        changed = change[np.abs(change) > 1e-9]
-        if changed.size:
-            low, high = float(changed.min()), float(changed.max())
-            found.append(Difference(key, table.title, table.unit, changed.size, low, high, table.decimals))
-    for key, scalar in new.scalars.items():
-        step = scalar.value - old.scalar(key).value
-        if abs(step) > 1e-9:
-            found.append(Difference(key, scalar.title, scalar.unit, 1, step, step, scalar.decimals))
+    for key in [*new.tables, *new.scalars] if keys is None else keys:
+        if key in new.tables:
+            found += _of_tables(old.table(key), new.tables[key])
+        elif key in new.scalars:
+            before, now = old.scalar(key), new.scalars[key]
+            if _differ(np.array(before.value), np.array(now.value)).any():
+                step = now.value - before.value
+                found.append(Difference(key, now.title, now.unit, 1, step, step, now.decimals))
     return found
+
+
+def compare_images(old: Image, new: Image) -> dict[str, list[Difference]]:
+    """By slot, the tables and values that differ between two images of one layout."""
+    return {slot: compare(old[slot], new[slot], old.changed_keys(new, slot)) for slot in new}
+
+
+def _of_tables(before: Table, now: Table) -> list[Difference]:
+    if before.values.shape != now.values.shape:
+        return [Difference(now.key, now.title, now.unit, now.values.size, np.nan, np.nan, now.decimals)]
+    moved = not (np.array_equal(before.x.values, now.x.values) and np.array_equal(before.y.values, now.y.values))
+    differ = _differ(before.values, now.values)
+    if not differ.any():
+        return [Difference(now.key, now.title, now.unit, 0, 0.0, 0.0, now.decimals, moved)] if moved else []
+    change = (now.values - before.values)[differ]
+    change = change[np.isfinite(change)]
+    low, high = (float(change.min()), float(change.max())) if change.size else (np.nan, np.nan)
+    return [Difference(now.key, now.title, now.unit, int(differ.sum()), low, high, now.decimals, moved)]
+
+
+def _differ(one: FloatArray, other: FloatArray) -> NDArray[np.bool_]:
+    return ~np.isclose(one, other, rtol=LEAST, atol=0.0, equal_nan=True)

@@ -11,8 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.table import Table
+from yarvic.core.calibration.table import Scalar, Table
 from yarvic.core.errors import CalibrationError
 from yarvic.core.physics import FloatArray
 
@@ -33,32 +32,34 @@ class Edit:
     before: tuple[float, ...]
     after: tuple[float, ...]
 
-    def inverse(self) -> Edit:
-        """The edit that takes this one back."""
-        return Edit(self.slot, self.key, self.what, self.cells, self.after, self.before)
 
-
-def apply_edit(calibration: Calibration, edit: Edit) -> Calibration:
-    """The calibration after an edit. Raises CalibrationError when the cells do not hold what the edit expects."""
-    if edit.key in calibration.scalars:
-        scalar = calibration.scalar(edit.key)
-        if abs(scalar.value - edit.before[0]) > 1e-6:
-            raise CalibrationError("the value is not what the edit expects", concerns=scalar.title, remedy=MEANT_FOR)
-        return calibration.with_scalar(scalar.with_value(edit.after[0]))
-    table = calibration.table(edit.key)
-    values = table.values.copy()
+def edited(now: Table | Scalar, edit: Edit) -> Table | Scalar:
+    """A table or value after an edit of it. Raises CalibrationError when it does not hold what the edit expects."""
+    if isinstance(now, Scalar):
+        if not _alike(now.value, edit.before[0]):
+            raise CalibrationError("the value is not what the edit expects", concerns=now.title, remedy=MEANT_FOR)
+        return now.with_value(edit.after[0])
+    values = now.values.copy()
     for (row, column), before, after in zip(edit.cells, edit.before, edit.after, strict=True):
         if not (0 <= row < values.shape[0] and 0 <= column < values.shape[1]):
-            raise CalibrationError(f"there is no cell {row}, {column}", concerns=table.title, remedy=MEANT_FOR)
-        if abs(values[row, column] - before) > 1e-6:
-            raise CalibrationError("the cell is not what the edit expects", concerns=table.title, remedy=MEANT_FOR)
+            raise CalibrationError(f"there is no cell {row}, {column}", concerns=now.title, remedy=MEANT_FOR)
+        if not _alike(values[row, column], before):
+            raise CalibrationError("the cell is not what the edit expects", concerns=now.title, remedy=MEANT_FOR)
         values[row, column] = after
-    return calibration.with_table(table.with_values(values))
+    return now.with_values(values)
+
+
+def _alike(one: float, other: float) -> bool:
+    """Whether two numbers are the same, whatever way they went through a file."""
+    if one == other or (one != one and other != other):
+        return True
+    return abs(one - other) <= max(1e-6, 1e-9 * abs(one))
 
 
 def edit_between(slot: str, before: Table, after: Table, what: str) -> Edit | None:
     """The edit that turns one table into the other; None when they are equal."""
-    changed = np.argwhere(before.values != after.values)
+    alike = (before.values == after.values) | (np.isnan(before.values) & np.isnan(after.values))
+    changed = np.argwhere(~alike)
     if not changed.size:
         return None
     cells = tuple((int(r), int(c)) for r, c in changed)

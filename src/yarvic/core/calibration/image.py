@@ -1,94 +1,20 @@
-"""Image: the bytes of a control unit's calibration memory, packed and unpacked by a layout.
-
-Header, 64 bytes at address 0: magic `YRVC`, header version u16, layout version u16, family (16 bytes, NUL padded),
-memory size u32, CRC-32 of everything behind the header u32, name of the revision (32 bytes UTF-8, NUL padded).
-All numbers in the layout's byte order. CRC-32 is that of zlib (ISO 3309).
-"""
+"""Image: the bytes of a control unit's memory, known, checked, unpacked and packed by a layout."""
 
 from __future__ import annotations
 
 import hashlib
-import struct
-import zlib
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
 
-import numpy as np
-
-from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.layout import HEADER_SIZE, AxisPlace, Layout, ScalarPlace, Stored, TablePlace
-from yarvic.core.calibration.table import Axis, Scalar, Steps, Table
+from yarvic.core.calibration.calibration import Calibration, Lazily
+from yarvic.core.calibration.decoding import Patch, axis_patches, decoded, patches
+from yarvic.core.calibration.edits import MEANT_FOR, Edit, edited
+from yarvic.core.calibration.layout import Layout, Mark
+from yarvic.core.calibration.places import Memory
+from yarvic.core.calibration.spans import spans_of
+from yarvic.core.calibration.table import Scalar, Table, Text
 from yarvic.core.errors import CalibrationError
-from yarvic.core.physics import FloatArray
 
-MAGIC = b"YRVC"
-_HEADER = "4sHH16sII32s"
 ERASED = 0xFF
-
-
-@dataclass(frozen=True)
-class Header:
-    """What an image says of itself."""
-
-    family: str
-    layout_version: int
-    size: int
-    crc: int
-    name: str
-
-
-def read_header(data: bytes, *, source: str = "image") -> Header:
-    """The header of an image in either byte order. Raises CalibrationError when it is none."""
-    if len(data) < HEADER_SIZE or data[:4] != MAGIC:
-        raise CalibrationError(
-            "this is not a calibration image: its first bytes are not the image mark",
-            concerns=source,
-            remedy="Choose an image that was read from the unit or exported from a job.",
-        )
-    for order in (">", "<"):
-        _, version, layout_version, family, size, crc, name = struct.unpack(
-            order + _HEADER, data[: struct.calcsize(order + _HEADER)]
-        )
-        if version == 1:
-            return Header(_text(family), layout_version, size, crc, _text(name))
-    raise CalibrationError("unknown version of the image header", concerns=source, remedy="Use a newer Yarvic.")
-
-
-def _text(raw: bytes) -> str:
-    return raw.split(b"\0", 1)[0].decode("utf-8", errors="replace")
-
-
-def check_image(data: bytes, layout: Layout, *, source: str = "image") -> Header:
-    """Header of an image that fits the layout and is whole.
-
-    Raises CalibrationError for another family, another layout version, a wrong length or a wrong checksum.
-    """
-    header = read_header(data, source=source)
-    if header.family != layout.family:
-        raise CalibrationError(
-            f"the image is for family {header.family!r}, this job's unit is {layout.family!r}",
-            concerns=source,
-            remedy="Choose an image of this family. Writing another family's image stops the engine.",
-        )
-    if header.layout_version != layout.version:
-        raise CalibrationError(
-            f"the image has layout version {header.layout_version}, the layout describes {layout.version}",
-            concerns=source,
-            remedy="Use the layout that belongs to the image.",
-        )
-    if len(data) != layout.size or header.size != layout.size:
-        raise CalibrationError(
-            f"the image has {len(data)} bytes, the layout {layout.size}",
-            concerns=source,
-            remedy="Read the image again.",
-        )
-    actual = zlib.crc32(data[HEADER_SIZE:])
-    if actual != header.crc:
-        raise CalibrationError(
-            f"checksum is {actual:08X}, the header says {header.crc:08X}: the image is damaged",
-            concerns=source,
-            remedy="Read the image again from the unit, or use the one in the job.",
-        )
-    return header
 
 
 def image_id(data: bytes) -> str:
@@ -96,108 +22,242 @@ def image_id(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
+def memory_of(data: bytes, layout: Layout) -> Memory:
+    """The bytes as the layout's memory."""
+    return Memory(data, layout.base, layout.gaps)
+
+
+def check_length(data: bytes, layout: Layout, source: str) -> None:
+    """Raise CalibrationError for a memory that is shorter or longer than the layout's."""
+    if len(data) == layout.length:
+        return
+    by = abs(len(data) - layout.length)
+    raise CalibrationError(
+        f"the image has {len(data):,} bytes, the layout {layout.length:,}: {by:,} too"
+        f" {'few' if len(data) < layout.length else 'many'}",
+        concerns=source,
+        remedy="Read the image again, whole; nothing is filled up or cut off here.",
+    )
+
+
+def check_marks(memory: Memory, layout: Layout, source: str) -> None:
+    """Raise CalibrationError for a memory that does not bear the marks of the layout's family."""
+    for mark in layout.identification:
+        end = mark.address + len(mark.wanted)
+        found = memory.bytes(mark.address, end) if memory.has(mark.address, end) else b""
+        if not mark.fits(found):
+            of = f"{mark.what} " if mark.what else ""
+            lies = _shown(found) if found else "nothing"
+            raise CalibrationError(
+                f"is no image of family {layout.family!r}: {of}at 0x{mark.address:X} is {lies}, not {_wanted(mark)}",
+                concerns=source,
+                remedy="Choose an image of this family. Writing another family's image stops the engine.",
+            )
+
+
+def _shown(data: bytes) -> str:
+    text = data.rstrip(b"\0 ").decode("latin-1")
+    return repr(text) if text and all(" " <= c <= "~" for c in text) else data.hex(" ").upper()
+
+
+def _wanted(mark: Mark) -> str:
+    if all(w is not None for w in mark.wanted):
+        return _shown(bytes(w for w in mark.wanted if w is not None))
+    return mark.hex
+
+
+def check_sums(data: bytes, layout: Layout, source: str) -> None:
+    """Raise CalibrationError where a checksum that can be computed does not hold."""
+    for checksum in layout.checksums:
+        if not checksum.known:
+            continue
+        must, there = (f(data, layout.base, layout.byte_order) for f in (checksum.computed, checksum.stored))
+        if must != there:
+            width = checksum.bits // 4
+            raise CalibrationError(
+                f"the checksum {checksum.named} over the image is {must:0{width}X}, the image says {there:0{width}X}:"
+                " it is damaged, or the layout states another rule than the unit's",
+                concerns=source,
+                remedy="Read the image again. If it is whole, correct the checksum's rule in the layout, or state it"
+                ' as kind = "unknown".',
+            )
+
+
+def check_image(data: bytes, layout: Layout, *, source: str = "image") -> None:
+    """Raise CalibrationError for an image of another length or family, and for a checksum that does not hold."""
+    check_length(data, layout, source)
+    check_marks(memory_of(data, layout), layout, source)
+    check_sums(data, layout, source)
+
+
+def name_in(data: bytes, layout: Layout) -> str:
+    """The name of the revision that an image bears; empty where its layout has no place for one."""
+    place = layout.revision_name
+    if place is None:
+        return ""
+    raw = memory_of(data, layout).bytes(place.address, place.address + place.length)
+    return raw.split(b"\0", 1)[0].decode("utf-8", errors="replace")
+
+
+class Image(Mapping[str, Calibration]):
+    """A memory with its layout: by slot, the calibration that it holds. Never changed: an edit gives a new one."""
+
+    def __init__(self, layout: Layout, data: bytes) -> None:
+        self.layout, self.memory = layout, memory_of(data, layout)
+        self._sets: dict[str, Calibration] = {}
+
+    @property
+    def data(self) -> bytes:
+        """The bytes."""
+        return self.memory.data
+
+    def __getitem__(self, slot: str) -> Calibration:
+        if slot not in self.layout.sets:
+            raise KeyError(slot)
+        if slot not in self._sets:
+            self._sets[slot] = self._calibration(slot)
+        return self._sets[slot]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.layout.sets)
+
+    def __len__(self) -> int:
+        return len(self.layout.sets)
+
+    def _calibration(self, slot: str) -> Calibration:
+        layout, memory = self.layout, self.memory
+
+        def make(key: str) -> Table | Scalar | Text:
+            return decoded(layout, layout.by_key[key], memory, slot)
+
+        kinds: dict[str, list[str]] = {"table": [], "value": [], "text": []}
+        for e in layout.entries:
+            kinds[e.kind if e.kind in ("value", "text") else "table"].append(e.key)
+        return Calibration(
+            layout.family,
+            slot,
+            Lazily(tuple(kinds["table"]), make),  # type: ignore[arg-type]
+            Lazily(tuple(kinds["value"]), make),  # type: ignore[arg-type]
+            Lazily(tuple(kinds["text"]), make),  # type: ignore[arg-type]
+        )
+
+    def with_patches(self, found: Iterable[Patch]) -> Image:
+        """The image with other bytes in some places."""
+        data = bytearray(self.data)
+        for address, new in found:
+            data[address - self.memory.base : address - self.memory.base + len(new)] = new
+        return Image(self.layout, bytes(data))
+
+    def patches_of(self, edit: Edit) -> list[Patch]:
+        """The bytes by which an edit changes it. Raises CalibrationError for an edit that was made for other maps."""
+        if edit.slot not in self.layout.sets:
+            raise CalibrationError(f"there is no slot {edit.slot!r}", remedy="Choose one of the layout's slots.")
+        entry = self.layout.by_key.get(edit.key)
+        if entry is None or entry.kind == "text":
+            raise CalibrationError(f"there is no table or value {edit.key!r}", remedy=MEANT_FOR)
+        maps = self[edit.slot]
+        now = maps.tables[edit.key] if edit.key in maps.tables else maps.scalars[edit.key]
+        return patches(self.layout, entry, self.memory, edit.slot, edited(now, edit))
+
+    def was(self, found: Iterable[Patch]) -> list[Patch]:
+        """What lies now in the places of patches: it takes them back."""
+        return [(a, self.memory.bytes(a, a + len(b))) for a, b in found]
+
+    def with_edits(self, edits: Iterable[Edit]) -> Image:
+        """The image after edits, one after the other. Raises CalibrationError; this one is never changed."""
+        image = self
+        for edit in edits:
+            image = image.with_patches(image.patches_of(edit))
+        return image
+
+    def changed_keys(self, other: Image, slot: str) -> list[str]:
+        """The entries of a slot in whose places two images differ, in the order of the layout."""
+        return spans_of(self.layout).touched(self.memory, other.memory, slot)
+
+    def check_all(self) -> dict[str, str]:
+        """What is wrong, by the entries that cannot be read from this image."""
+        found: dict[str, str] = {}
+        for slot in self.layout.sets:
+            for entry in self.layout.entries:
+                try:
+                    decoded(self.layout, entry, self.memory, slot)
+                except CalibrationError as error:
+                    found.setdefault(entry.key, f"{error.what}. {error.remedy}")
+        return found
+
+    def sealed(self, name: str = "") -> bytes:
+        """The bytes with the revision's name where there is a place for it, and every known checksum corrected."""
+        return sealed(self.data, self.layout, name)
+
+
+def open_image(data: bytes, layout: Layout, *, source: str = "image") -> Image:
+    """An image that fits its layout. Raises CalibrationError."""
+    check_image(data, layout, source=source)
+    return Image(layout, data)
+
+
+def sealed(data: bytes, layout: Layout, name: str = "") -> bytes:
+    """Bytes with a name where the layout has a place for it, and every known checksum corrected.
+
+    Raises CalibrationError where checksums lie in each other's ranges, so that none of them can hold.
+    """
+    memory = bytearray(data)
+    if layout.revision_name is not None and name:
+        place = layout.revision_name
+        text = name.encode("utf-8")[: place.length].decode("utf-8", errors="ignore").encode("utf-8")
+        start = place.address - layout.base
+        memory[start : start + place.length] = text.ljust(place.length, b"\0")
+    known = [c for c in layout.checksums if c.known]
+    for _ in range(len(known) + 1):
+        wrong = [
+            c
+            for c in known
+            if c.computed(memory, layout.base, layout.byte_order) != c.stored(memory, layout.base, layout.byte_order)
+        ]
+        if not wrong:
+            return bytes(memory)
+        for checksum in known:
+            checksum.correct(memory, layout.base, layout.byte_order)
+    raise CalibrationError(
+        "its checksums lie in each other's ranges: none of them can hold",
+        concerns=layout.family,
+        remedy="Correct their ranges in the layout.",
+    )
+
+
 def unpack(data: bytes, layout: Layout, slot: str, *, source: str = "image") -> Calibration:
     """The calibration of one slot. Raises CalibrationError when the image does not fit or is damaged."""
-    check_image(data, layout, source=source)
-    start = layout.slot_offset(slot)
-
-    def numbers(place: Stored, count: int) -> FloatArray:
-        dtype = layout.dtype(place)
-        raw = np.frombuffer(data, dtype=dtype, count=count, offset=start + place.address)
-        return np.asarray(Steps(place.factor, place.offset).value(raw), dtype=np.float64)
-
-    def bounds(place: TablePlace | ScalarPlace) -> tuple[float, float]:
-        """The layout's, as far as the storage reaches: what cannot be stored is refused where it is entered."""
-        limits = np.iinfo(layout.dtype(place))
-        low, high = (float(Steps(place.factor, place.offset).value(v)) for v in (limits.min, limits.max))
-        return max(place.low, low), min(place.high, high)
-
-    def axis(place: AxisPlace) -> Axis:
-        return Axis(place.title, place.unit, numbers(place, place.count))
-
-    tables = {
-        t.key: Table(
-            t.key,
-            t.title,
-            t.unit,
-            axis(t.x),
-            axis(t.y),
-            numbers(t, t.x.count * t.y.count).reshape(t.y.count, t.x.count),
-            *bounds(t),
-            t.factor,
-            Steps(t.factor, t.offset).decimals(t.decimals),
-            t.offset,
-        )
-        for t in layout.tables
-    }
-    scalars = {
-        s.key: Scalar(
-            s.key,
-            s.title,
-            s.unit,
-            float(numbers(s, 1)[0]),
-            *bounds(s),
-            s.factor,
-            Steps(s.factor, s.offset).decimals(s.decimals),
-            s.offset,
-        )
-        for s in layout.scalars
-    }
-    return Calibration(layout.family, slot, tables, scalars)
+    image = open_image(data, layout, source=source)
+    layout.slot_offset(slot)
+    return image[slot]
 
 
-def pack(calibrations: dict[str, Calibration], layout: Layout, name: str, base: bytes | None = None) -> bytes:
+def pack(calibrations: Mapping[str, Calibration], layout: Layout, name: str, base: bytes | None = None) -> bytes:
     """An image with the given calibration in each slot; bytes that no table owns come from `base` or are erased.
 
     Raises CalibrationError when a slot is missing or a value does not fit its storage.
     """
-    memory = bytearray(base if base is not None else bytes([ERASED]) * layout.size)
-    if len(memory) != layout.size:
-        raise CalibrationError(
-            f"base image has {len(memory)} bytes, the layout {layout.size}", remedy="Use an image of this layout."
+    data = base if base is not None else bytes([ERASED]) * layout.length
+    check_length(data, layout, "base image")
+    image = Image(layout, data)
+    if base is None:
+        image = image.with_patches(
+            (mark.address, bytes(w or 0 for w in mark.wanted)) for mark in layout.identification
         )
-    for slot in layout.slots:
+    for slot in layout.sets:
         if slot not in calibrations:
             raise CalibrationError(f"slot {slot!r} has no calibration", remedy="Give every slot its maps.")
-        _pack_slot(memory, calibrations[slot], layout, layout.slot_offset(slot))
-    order = ">" if layout.byte_order == "big" else "<"
-    encoded = name.encode("utf-8")[:32].decode("utf-8", errors="ignore").encode("utf-8")
-    header = struct.pack(
-        order + _HEADER,
-        MAGIC,
-        1,
-        layout.version,
-        layout.family.encode("utf-8"),
-        layout.size,
-        zlib.crc32(memory[HEADER_SIZE:]),
-        encoded,
-    )
-    memory[:HEADER_SIZE] = header.ljust(HEADER_SIZE, b"\0")
-    return bytes(memory)
-
-
-def _pack_slot(memory: bytearray, calibration: Calibration, layout: Layout, start: int) -> None:
-    def write(place: Stored, values: FloatArray) -> None:
-        dtype = layout.dtype(place)
-        raw = np.round((values - place.offset) / place.factor)
-        limits = np.iinfo(dtype)
-        if raw.min() < limits.min or raw.max() > limits.max:
-            raise CalibrationError(
-                f"a value does not fit its storage {place.storage}",
-                concerns=place.title,
-                remedy=f"Stay within {limits.min * place.factor + place.offset:g}"
-                f" and {limits.max * place.factor + place.offset:g} {place.unit}.",
-            )
-        data = raw.astype(dtype).tobytes()
-        memory[start + place.address : start + place.address + len(data)] = data
-
-    for t in layout.tables:
-        table = calibration.table(t.key)
-        write(t.x, table.x.values)
-        write(t.y, table.y.values)
-        write(t, table.values)
-    for s in layout.scalars:
-        write(s, np.array([calibration.scalar(s.key).value]))
+        given = calibrations[slot]
+        axes: list[Patch] = []
+        for key in image[slot].tables:
+            axes += axis_patches(layout, layout.by_key[key], image.memory, slot, given.table(key))
+        image = image.with_patches(axes)
+        cells: list[Patch] = []
+        for key in (*image[slot].tables, *image[slot].scalars):
+            new = given.table(key) if key in image[slot].tables else given.scalar(key)
+            cells += patches(layout, layout.by_key[key], image.memory, slot, new)
+        image = image.with_patches(cells)
+    return image.sealed(name)
 
 
 def changed_blocks(old: bytes, new: bytes, block: int) -> list[int]:
@@ -208,5 +268,7 @@ def changed_blocks(old: bytes, new: bytes, block: int) -> list[int]:
             remedy="Compare images of one unit.",
         )
     return [
-        i for i in range(len(new) // block) if old[i * block : (i + 1) * block] != new[i * block : (i + 1) * block]
+        i
+        for i in range(-(-len(new) // block))
+        if old[i * block : (i + 1) * block] != new[i * block : (i + 1) * block]
     ]

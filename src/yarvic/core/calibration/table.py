@@ -1,24 +1,30 @@
-"""Tables and scalars of a calibration, and the look-up a control unit does."""
+"""Tables, values and texts of a calibration, and the look-up a control unit does."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from math import ceil, log10
 
 import numpy as np
 from numpy.typing import NDArray
 
+from yarvic.core.calibration.storing import BOUND_SLACK, Storing
 from yarvic.core.errors import CalibrationError
 from yarvic.core.physics import FloatArray, Value
 
 
 @dataclass(frozen=True)
 class Axis:
-    """Break points of a table, strictly rising, in `unit`."""
+    """Break points of a table, strictly rising, in `unit`. `input` is the channel that measures them, if it is known.
+
+    `of` is the shared axis or the curve that they are those of; `fixed`: they lie in no memory.
+    """
 
     title: str
     unit: str
     values: FloatArray
+    input: str = ""
+    of: str = ""
+    fixed: bool = False
 
     def __post_init__(self) -> None:
         if self.values.ndim != 1 or self.values.size < 1:
@@ -31,59 +37,16 @@ class Axis:
             )
 
 
-@dataclass(frozen=True)
-class Steps:
-    """What a storage can hold: whole steps from `origin`, as a unit's memory does with factor and offset."""
-
-    step: float
-    origin: float = 0.0
-
-    def value(self, raw: Value) -> Value:
-        """The number that a whole count of steps stands for; the same from memory and from an edit."""
-        return np.round(np.asarray(raw, dtype=np.float64) * self.step + self.origin, self._places)
-
-    def nearest(self, value: Value, low: float, high: float) -> Value:
-        """The nearest number that can be stored; one within the bounds stays within them."""
-        value = np.asarray(value, dtype=np.float64)
-        raw = np.round((value - self.origin) / self.step)
-        slack = 1e-6
-        least = np.ceil((low - self.origin) / self.step - slack)
-        most = np.floor((high - self.origin) / self.step + slack)
-        inside = (value >= low - BOUND_SLACK) & (value <= high + BOUND_SLACK) & (least <= most)
-        return self.value(np.where(inside, np.clip(raw, least, max(least, most)), raw))
-
-    @property
-    def _places(self) -> int:
-        return max(9, 6 + ceil(-log10(self.step)))
-
-    def decimals(self, wanted: int) -> int:
-        """Digits behind the point, at least the wanted ones, that name every number that can be stored.
-
-        Exactly, where two digits more than tell neighbours apart are enough for that; else so finely that a number
-        that is typed as it is shown finds its own step again.
-        """
-        for places in range(wanted, MOST_DECIMALS):
-            if self._on(10.0**-places):
-                return places
-            if 10.0**-places < self.step * (1.0 - 1e-9):
-                return next((p for p in (places + 1, places + 2) if self._on(10.0**-p)), places)
-        return max(wanted, MOST_DECIMALS)
-
-    def _on(self, grid: float) -> bool:
-        """Whether all numbers that can be stored are multiples of a power of ten."""
-        return all(abs(v / grid - round(v / grid)) < 1e-6 for v in (self.step, self.origin))
-
-
-# What rounding may miss a bound by, and the most digits that are shown.
-BOUND_SLACK = 1e-9
-MOST_DECIMALS = 6
+# What stands for the rows of a curve.
+NO_AXIS = Axis("", "", np.zeros(1), fixed=True)
 
 
 @dataclass(frozen=True)
 class Table:
-    """Values of shape (len(y), len(x)) in `unit`, within hard bounds, in steps of `step` from `origin`.
+    """Values of shape (len(y), len(x)) in `unit`, changed within hard bounds, to what `storing` can hold.
 
-    x runs along the columns, y along the rows. Step and origin are those of the storage in the image.
+    x runs along the columns, y along the rows; a curve has one row. What came from memory may lie outside the bounds,
+    what is entered may not.
     """
 
     key: str
@@ -94,9 +57,9 @@ class Table:
     values: FloatArray
     low: float
     high: float
-    step: float
+    storing: Storing
     decimals: int = 1
-    origin: float = 0.0
+    read_only: bool = False
 
     def __post_init__(self) -> None:
         shape = (self.y.values.size, self.x.values.size)
@@ -106,37 +69,57 @@ class Table:
                 concerns=self.key,
                 remedy="Correct axes or values.",
             )
-        bad = np.argwhere(~((self.values >= self.low - 1e-9) & (self.values <= self.high + 1e-9)))
-        if bad.size:
-            row, column = (int(i) for i in bad[0])
-            raise CalibrationError(
-                f"{self.values[row, column]:g} {self.unit} at {self.place(row, column)} is outside the bounds"
-                f" {self.low:g} to {self.high:g} {self.unit}",
-                concerns=self.title,
-                remedy="Enter a value within the bounds.",
-            )
+
+    @property
+    def is_curve(self) -> bool:
+        """Whether it has one axis only."""
+        return not self.y.title and self.y.values.size == 1
+
+    def outside(self) -> NDArray[np.bool_]:
+        """The cells that lie outside the bounds, or hold no number."""
+        return ~((self.values >= self.low - BOUND_SLACK) & (self.values <= self.high + BOUND_SLACK))
 
     def place(self, row: int, column: int) -> str:
-        """A cell in words: its two axis values with their units."""
-        return f"{self.x.values[column]:g} {self.x.unit}, {self.y.values[row]:g} {self.y.unit}"
+        """A cell in words: its axis values with their units."""
+        x = _of_axis(self.x, column)
+        return x if self.is_curve else f"{x}, {_of_axis(self.y, row)}"
 
     def with_values(self, values: FloatArray) -> Table:
         """The same table with other values, each that changed at what the storage can hold.
 
-        Raises CalibrationError out of bounds.
+        Raises CalibrationError out of bounds, and for a table that may not be changed.
         """
         values = np.asarray(values, dtype=np.float64)
-        stored = Steps(self.step, self.origin).nearest(values, self.low, self.high)
-        return replace(self, values=np.where(values == self.values, self.values, stored))
+        same = (values == self.values) | (np.isnan(values) & np.isnan(self.values))
+        if self.read_only and not same.all():
+            raise CalibrationError(
+                "may not be changed: its description says so", concerns=self.title, remedy="Change another table."
+            )
+        stored = np.where(same, self.values, self.storing.nearest(values, self.low, self.high))
+        made = replace(self, values=stored)
+        bad = np.argwhere(made.outside() & ~same)
+        if bad.size:
+            row, column = (int(i) for i in bad[0])
+            raise CalibrationError(
+                f"{stored[row, column]:g} {self.unit} at {self.place(row, column)} is outside the bounds"
+                f" {self.low:g} to {self.high:g} {self.unit}",
+                concerns=self.title,
+                remedy="Enter a value within the bounds.",
+            )
+        return made
 
     def look_up(self, x: Value, y: Value) -> Value:
         """Bilinear interpolation, clamped at the ends as a control unit does. Arrays or floats in table units."""
         return look_up(self.x.values, self.y.values, self.values, x, y)
 
 
+def _of_axis(axis: Axis, at: int) -> str:
+    return f"{axis.values[at]:g} {axis.unit}".rstrip()
+
+
 @dataclass(frozen=True)
 class Scalar:
-    """One number of the calibration in `unit`, within hard bounds."""
+    """One number of the calibration in `unit`, changed within hard bounds; with `storing.words` it is one of those."""
 
     key: str
     title: str
@@ -144,22 +127,48 @@ class Scalar:
     value: float
     low: float
     high: float
-    step: float
+    storing: Storing
     decimals: int = 1
-    origin: float = 0.0
+    read_only: bool = False
 
-    def __post_init__(self) -> None:
-        if not self.low - 1e-9 <= self.value <= self.high + 1e-9:
+    def outside(self) -> bool:
+        """Whether it lies outside its bounds, or is no number."""
+        return not self.low - BOUND_SLACK <= self.value <= self.high + BOUND_SLACK
+
+    def shown(self) -> str:
+        """The value as it is written: a word where it stands for one, else its number."""
+        words = self.storing.words
+        return (words.word(self.value) if words is not None else "") or f"{self.value:.{self.decimals}f}"
+
+    def with_value(self, value: float) -> Scalar:
+        """The same scalar with another value, at what the storage can hold.
+
+        Raises CalibrationError out of bounds, and for one that may not be changed.
+        """
+        if value == self.value:
+            return self
+        if self.read_only:
             raise CalibrationError(
-                f"{self.value:g} {self.unit} is outside the bounds {self.low:g} to {self.high:g} {self.unit}",
+                "may not be changed: its description says so", concerns=self.title, remedy="Change another value."
+            )
+        made = replace(self, value=float(self.storing.nearest(value, self.low, self.high)))
+        if made.outside():
+            raise CalibrationError(
+                f"{made.value:g} {self.unit} is outside the bounds {self.low:g} to {self.high:g} {self.unit}",
                 concerns=self.title,
                 remedy="Enter a value within the bounds.",
             )
+        return made
 
-    def with_value(self, value: float) -> Scalar:
-        """The same scalar with another value, at what the storage can hold. Raises CalibrationError out of bounds."""
-        stored = Steps(self.step, self.origin).nearest(value, self.low, self.high)
-        return replace(self, value=self.value if value == self.value else float(stored))
+
+@dataclass(frozen=True)
+class Text:
+    """A text in memory, of at most `length` bytes."""
+
+    key: str
+    title: str
+    text: str
+    length: int
 
 
 # Points worked on at a time: what is in between stays in the processor's cache.

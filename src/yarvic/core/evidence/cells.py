@@ -2,32 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
-from types import MappingProxyType
 
 import numpy as np
 
 from yarvic.core.calibration.table import Axis, Table
-from yarvic.core.evidence.channels import SPARK_CORRECTIONS
+from yarvic.core.evidence.channels import CHANNELS, SPARK_CORRECTIONS
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.physics import FloatArray
-from yarvic.core.units import from_canonical
-
-# The channel that measures what an axis stands for.
-AXIS_CHANNEL: Mapping[str, str] = MappingProxyType(
-    {
-        "Engine speed": "engine_speed",
-        "Cylinder filling": "filling",
-        "Manifold pressure": "boost_pressure",
-        "Throttle": "throttle",
-        "Boost target": "boost_target",
-        "Pedal": "throttle",
-        "Quantity": "injected_quantity",
-        "Torque": "torque_estimate",
-    }
-)
+from yarvic.core.units import UNITS, from_canonical
 
 
 @dataclass(frozen=True)
@@ -42,22 +26,27 @@ class CellEvidence:
 
 
 def cell_evidence(table: Table, runs: list[tuple[Log, Pull]]) -> CellEvidence | None:
-    """Evidence by cell over the pulls of several logs; None when an axis has no channel."""
-    if table.x.title not in AXIS_CHANNEL or table.y.title not in AXIS_CHANNEL:
+    """Evidence by cell over the pulls of several logs; None when nobody knows what measures an axis.
+
+    An axis goes by the channel that is its input, never by its title.
+    """
+    keys = (table.x.input,) if table.is_curve else (table.x.input, table.y.input)
+    if any(key not in CHANNELS for key in keys) or not all(_measures(a) for a in (table.x, table.y)[: len(keys)]):
         return None
     seconds = np.zeros(table.values.shape)
     retard = np.full(table.values.shape, np.nan)
     for log, pull in runs:
-        keys = AXIS_CHANNEL[table.x.title], AXIS_CHANNEL[table.y.title]
         if any(key not in log.channels for key in keys):
             continue
         t = log.channel(keys[0]).time_s
         t = t[(t >= pull.start_s) & (t <= pull.end_s)]
         if t.size < 2:
             continue
-        x, y = log.at(keys[0], t), log.at(keys[1], t)
+        x = log.at(keys[0], t)
+        y = log.at(keys[1], t) if len(keys) > 1 else np.zeros(t.size)
         good = np.isfinite(x) & np.isfinite(y)
-        column, row = _nearest(table.x, x[good]), _nearest(table.y, y[good])
+        column = _nearest(table.x, x[good])
+        row = _nearest(table.y, y[good]) if len(keys) > 1 else np.zeros(column.size, dtype=np.int64)
         np.add.at(seconds, (row, column), float(np.median(np.diff(t))))
         corrections = [log.at(key, t[good]) for key in SPARK_CORRECTIONS if key in log.channels]
         if corrections:
@@ -68,6 +57,11 @@ def cell_evidence(table: Table, runs: list[tuple[Log, Pull]]) -> CellEvidence | 
             visited[row, column] = True
             retard = np.where(visited | ~np.isnan(retard), filled, np.nan)
     return CellEvidence(seconds, retard)
+
+
+def _measures(axis: Axis) -> bool:
+    """Whether the axis is in a unit of what its input measures: numbers of another are not laid over it."""
+    return axis.unit in UNITS and UNITS[axis.unit].quantity == CHANNELS[axis.input].quantity
 
 
 def _nearest(axis: Axis, canonical: FloatArray) -> np.ndarray:

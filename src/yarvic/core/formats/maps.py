@@ -5,13 +5,17 @@ from __future__ import annotations
 import csv
 import io
 import json
+import math
 from typing import Annotated
 
 import numpy as np
 from pydantic import Field
 
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.calibration.table import Axis, Scalar, Table
+from yarvic.core.calibration.conversion import Conversion
+from yarvic.core.calibration.described import Described
+from yarvic.core.calibration.storing import Storage, Storing, steps
+from yarvic.core.calibration.table import NO_AXIS, Axis, Scalar, Table
 from yarvic.core.document import Document, parse_json, validated
 from yarvic.core.errors import FormatError
 
@@ -21,31 +25,37 @@ JSON_KIND = "yarvic maps 1"
 class _Axis(Document):
     title: str
     unit: str
-    values: Annotated[list[float], Field(min_length=1, max_length=64)]
+    values: Annotated[list[float], Field(min_length=1, max_length=4096)]
+    input: str = ""
 
 
-class _Table(Document):
+class _Stored(Described):
+    """How numbers are stored that do not lie in even steps."""
+
+    storage: Storage
+    conversion: Conversion
+    mask: int = 0
+
+
+class _Number(Document):
     title: str
     unit: str
-    low: float
-    high: float
-    step: Annotated[float, Field(ge=1e-12, le=1e12)]
+    low: float | None
+    high: float | None
+    step: Annotated[float, Field(ge=1e-30, le=1e30)] | None = None
     origin: float = 0.0
+    stored: _Stored | None = None
     decimals: Annotated[int, Field(ge=0, le=9)]
+
+
+class _Table(_Number):
     x: _Axis
-    y: _Axis
-    values: list[list[float]]
+    y: _Axis | None = None
+    values: list[list[float | None]]
 
 
-class _Scalar(Document):
-    title: str
-    unit: str
-    value: float
-    low: float
-    high: float
-    step: Annotated[float, Field(ge=1e-12, le=1e12)]
-    origin: float = 0.0
-    decimals: Annotated[int, Field(ge=0, le=9)]
+class _Scalar(_Number):
+    value: float | None
 
 
 class _Document(Document):
@@ -54,48 +64,53 @@ class _Document(Document):
     slot: str
     tables: dict[str, _Table]
     scalars: dict[str, _Scalar]
+    texts: dict[str, str] = Field(default_factory=dict)
 
 
 def maps_to_json(calibration: Calibration) -> str:
     """A calibration as a JSON document: every table with its axes, units, bounds and values row by row."""
 
-    def axis(a: Axis) -> dict[str, object]:
-        return {"title": a.title, "unit": a.unit, "values": a.values.tolist()}
-
     document = {
         "kind": JSON_KIND,
         "family": calibration.family,
         "slot": calibration.slot,
-        "tables": {
-            key: {
-                "title": t.title,
-                "unit": t.unit,
-                "low": t.low,
-                "high": t.high,
-                "step": t.step,
-                "origin": t.origin,
-                "decimals": t.decimals,
-                "x": axis(t.x),
-                "y": axis(t.y),
-                "values": t.values.tolist(),
-            }
-            for key, t in calibration.tables.items()
-        },
-        "scalars": {
-            key: {
-                "title": s.title,
-                "unit": s.unit,
-                "value": s.value,
-                "low": s.low,
-                "high": s.high,
-                "step": s.step,
-                "origin": s.origin,
-                "decimals": s.decimals,
-            }
-            for key, s in calibration.scalars.items()
-        },
+        "tables": {key: _of_table(t) for key, t in calibration.tables.items()},
+        "scalars": {key: {**_of_number(s), "value": _known(s.value)} for key, s in calibration.scalars.items()},
+        **({"texts": {key: t.text for key, t in calibration.texts.items()}} if calibration.texts else {}),
     }
-    return json.dumps(document, indent=1) + "\n"
+    return json.dumps(document, indent=1, allow_nan=False) + "\n"
+
+
+def _of_table(t: Table) -> dict[str, object]:
+    return {
+        **_of_number(t),
+        "x": _of_axis(t.x),
+        **({} if t.is_curve else {"y": _of_axis(t.y)}),
+        "values": [[_known(v) for v in row] for row in t.values.tolist()],
+    }
+
+
+def _of_axis(a: Axis) -> dict[str, object]:
+    return {"title": a.title, "unit": a.unit, "values": a.values.tolist(), **({"input": a.input} if a.input else {})}
+
+
+def _of_number(t: Table | Scalar) -> dict[str, object]:
+    found: dict[str, object] = {"title": t.title, "unit": t.unit, "low": _known(t.low), "high": _known(t.high)}
+    if t.storing.step > 0.0 and not t.storing.mask:
+        found |= {"step": t.storing.step, "origin": t.storing.origin}
+    else:
+        storing = t.storing
+        found["stored"] = {
+            "storage": storing.storage,
+            "conversion": storing.conversion.model_dump(mode="json"),
+            "mask": storing.mask,
+        }
+    return {**found, "decimals": t.decimals}
+
+
+def _known(value: float) -> float | None:
+    """A number, or nothing: JSON has no other word for what is none."""
+    return value if math.isfinite(value) else None
 
 
 def maps_from_json(text: str, *, source: str = "maps.json") -> Calibration:
@@ -109,24 +124,46 @@ def maps_from_json(text: str, *, source: str = "maps.json") -> Calibration:
     for key, t in document.tables.items():
         if any(len(row) != len(t.x.values) for row in t.values):
             raise FormatError(f"tables.{key}: rows of unequal length", concerns=source, remedy="Correct the rows.")
-        tables[key] = Table(
-            key,
-            t.title,
-            t.unit,
-            Axis(t.x.title, t.x.unit, np.array(t.x.values)),
-            Axis(t.y.title, t.y.unit, np.array(t.y.values)),
-            np.array(t.values),
-            t.low,
-            t.high,
-            t.step,
-            t.decimals,
-            t.origin,
-        )
-    scalars = {
-        key: Scalar(key, s.title, s.unit, s.value, s.low, s.high, s.step, s.decimals, s.origin)
-        for key, s in document.scalars.items()
-    }
+        tables[key] = _checked(_table(key, t))
+    scalars = {}
+    for key, s in document.scalars.items():
+        value = math.nan if s.value is None else s.value
+        scalars[key] = Scalar(key, s.title, s.unit, value, *_bounds(s), _storing(s), s.decimals)
+        if scalars[key].outside():
+            raise FormatError(f"scalars.{key}: outside its bounds", concerns=source, remedy="Correct the value.")
     return Calibration(document.family, document.slot, tables, scalars)
+
+
+def _table(key: str, t: _Table) -> Table:
+    y = _axis(t.y) if t.y is not None else NO_AXIS
+    values = np.array([[math.nan if v is None else v for v in row] for row in t.values])
+    return Table(key, t.title, t.unit, _axis(t.x), y, values, *_bounds(t), _storing(t), t.decimals)
+
+
+def _checked(table: Table) -> Table:
+    bad = np.argwhere(table.outside())
+    if bad.size:
+        row, column = (int(i) for i in bad[0])
+        raise FormatError(
+            f"tables.{table.key}: the value at {table.place(row, column)} is outside its bounds",
+            concerns=table.title,
+            remedy="Correct the value.",
+        )
+    return table
+
+
+def _axis(a: _Axis) -> Axis:
+    return Axis(a.title, a.unit, np.array(a.values), a.input)
+
+
+def _bounds(n: _Number) -> tuple[float, float]:
+    return (-math.inf if n.low is None else n.low), (math.inf if n.high is None else n.high)
+
+
+def _storing(n: _Number) -> Storing:
+    if n.stored is not None:
+        return Storing(n.stored.storage, n.stored.conversion, n.stored.mask)
+    return steps(n.step, n.origin) if n.step is not None else Storing("f64")
 
 
 def maps_to_csv(calibration: Calibration) -> str:
@@ -135,10 +172,14 @@ def maps_to_csv(calibration: Calibration) -> str:
     writer = csv.writer(out, lineterminator="\n")
     for t in calibration.tables.values():
         writer.writerow([t.title, f"[{t.unit}]", f"slot {calibration.slot}"])
-        writer.writerow([f"{t.y.title} [{t.y.unit}] \\ {t.x.title} [{t.x.unit}]", *(f"{v:g}" for v in t.x.values)])
+        across = f"{t.x.title} [{t.x.unit}]"
+        corner = across if t.is_curve else f"{t.y.title} [{t.y.unit}] \\ {across}"
+        writer.writerow([corner, *(f"{v:g}" for v in t.x.values)])
         for y, row in zip(t.y.values, t.values, strict=True):
-            writer.writerow([f"{y:g}", *(f"{v:.{t.decimals}f}" for v in row)])
+            writer.writerow(["" if t.is_curve else f"{y:g}", *(f"{v:.{t.decimals}f}" for v in row)])
         writer.writerow([])
     for s in calibration.scalars.values():
-        writer.writerow([s.title, f"[{s.unit}]", f"{s.value:.{s.decimals}f}"])
+        writer.writerow([s.title, f"[{s.unit}]", s.shown()])
+    for x in calibration.texts.values():
+        writer.writerow([x.title, "[text]", x.text])
     return out.getvalue()

@@ -8,7 +8,8 @@ from collections.abc import Iterable
 
 from yarvic.core.calibration.edits import Edit
 from yarvic.core.calibration.image import check_image, image_id
-from yarvic.core.calibration.layout import parse_layout
+from yarvic.core.calibration.layout import Layout
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.job import file, history
 from yarvic.core.job.edits_json import edits_to_json
 from yarvic.core.job.model import Fitting, JobSheet, Revision
@@ -17,7 +18,7 @@ from yarvic.core.job.records import Clock
 SHEET: history.Record = ("sheet", "1")
 
 
-def built(sheet: JobSheet, layout_toml: str, stock_image: bytes | None, author: str, clock: Clock) -> bytes:
+def built(sheet: JobSheet, layout_text: str, stock_image: bytes | None, author: str, clock: Clock) -> bytes:
     """The bytes of a new job file, made in memory: no half of it is ever on disk."""
     connection = file.new()
     try:
@@ -29,17 +30,18 @@ def built(sheet: JobSheet, layout_toml: str, stock_image: bytes | None, author: 
         )
         history.write_line(connection, stamp, "job", f"{sheet.title} begun.", (SHEET, ("build", "1")))
         if stock_image is not None:
-            check_image(stock_image, parse_layout(layout_toml), source="stock image")
-            insert_stock(connection, stamp, layout_toml, stock_image, author)
+            layout = parse_layout(layout_text)
+            check_image(stock_image, layout, source="stock image")
+            insert_stock(connection, stamp, layout, stock_image, author)
         connection.execute("COMMIT")
         return connection.serialize()
     finally:
         connection.close()
 
 
-def insert_stock(c: sqlite3.Connection, stamp: str, layout_toml: str, image: bytes, author: str) -> Revision:
+def insert_stock(c: sqlite3.Connection, stamp: str, layout: Layout, image: bytes, author: str) -> Revision:
     """Write layout and stock image, inside a transaction."""
-    c.execute("UPDATE sheet SET layout = ?", (layout_toml,))
+    c.execute("UPDATE sheet SET layout = ?", (layout.to_json(),))
     return insert_revision(c, stamp, "Stock", None, "as received", author, image, (), SHEET)
 
 

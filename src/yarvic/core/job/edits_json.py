@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Iterable
 from typing import Any
 
@@ -31,7 +32,12 @@ def edit_from_json(text: str) -> Edit:
 
 
 def _listed(e: Edit) -> list[Any]:
-    return [e.slot, e.key, e.what, e.cells, e.before, e.after]
+    return [e.slot, e.key, e.what, e.cells, _numbers(e.before), _numbers(e.after)]
+
+
+def _numbers(values: tuple[float, ...]) -> list[float | str]:
+    """Numbers; JSON has none for what a cell of floating point can hold besides, which are written as words."""
+    return [v if math.isfinite(v) else str(v) for v in values]
 
 
 def _edit(listed: Any) -> Edit:

@@ -15,8 +15,8 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from yarvic.core.calibration.described import MOST_MEMORY
 from yarvic.core.calibration.image import image_id
-from yarvic.core.calibration.layout import MOST_MEMORY
 from yarvic.core.document import parse_json
 from yarvic.core.errors import Cancelled, FormatError, in_plain
 

@@ -10,7 +10,8 @@ from pathlib import Path
 
 from yarvic.core.calibration.edits import Edit
 from yarvic.core.calibration.image import check_image
-from yarvic.core.calibration.layout import Layout, parse_layout
+from yarvic.core.calibration.layout import Layout
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.document import parse_json
 from yarvic.core.errors import FormatError, JobError
 from yarvic.core.formats.files import write_new
@@ -64,7 +65,7 @@ class Job(Runs):
         cls,
         path: Path,
         sheet: JobSheet,
-        layout_toml: str = "",
+        layout_text: str = "",
         stock_image: bytes | None = None,
         *,
         author: str,
@@ -74,7 +75,7 @@ class Job(Runs):
 
         Raises JobError when the file cannot be made, CalibrationError for an image that does not fit its layout.
         """
-        data = built(sheet, layout_toml, stock_image, author, clock)
+        data = built(sheet, layout_text, stock_image, author, clock)
         try:
             write_new(path, data)
         except FormatError as error:
@@ -126,21 +127,27 @@ class Job(Runs):
             )
         return self._layout  # type: ignore[no-any-return]
 
-    def import_stock(self, layout_toml: str, image: bytes, author: str, *, source: str = "stock image") -> Revision:
+    def import_stock(self, layout: Layout, image: bytes, author: str, *, source: str = "stock image") -> Revision:
         """Give a job without maps its layout and the image it arrived with, as revision Stock.
 
         Raises CalibrationError for an image that does not fit the layout, JobError when there are maps already.
         """
-        layout = parse_layout(layout_toml)
         check_image(image, layout, source=source)
         if self._layout is not None:
             raise JobError(
                 "the job has its maps already", concerns=str(self.path), remedy="Import the image as a draft."
             )
         with self._committing("revisions") as c:
-            made = insert_stock(c, self._stamp(), layout_toml, image, author)
+            made = insert_stock(c, self._stamp(), layout, image, author)
         self._layout = layout
         return made
+
+    def save_layout(self, layout: Layout, what: str) -> None:
+        """Put the layout on disk in place of the one before; the journal says `what` was changed."""
+        with self._committing() as c:
+            c.execute("UPDATE sheet SET layout = ?", (layout.to_json(),))
+            self._write_journal(c, "layout", what, SHEET)
+        self._layout = layout
 
     # -- builds
 

@@ -41,12 +41,12 @@ Asked = Callable[[], bool]
 
 def read_memory(unit: ControlUnit, layout: Layout, report: Report, cancelled: Asked) -> bytes:
     """The whole calibration memory. Raises LinkError, or Cancelled when asked to."""
-    total = layout.size // layout.block
+    total = layout.blocks
     blocks = []
     for index in range(total):
         if cancelled():
             raise Cancelled("reading was cancelled", remedy="The unit was not changed.")
-        blocks.append(_whole(unit.read_block(index), layout.block, index))
+        blocks.append(_whole(unit.read_block(index), _length(layout, index), index))
         report(Step("Reading", index, index + 1, total))
     return b"".join(blocks)
 
@@ -87,9 +87,9 @@ def flash(unit: ControlUnit, layout: Layout, image: bytes, report: Report, cance
             unit.write_block(index, _block(image, layout.block, index))
             report(Step("Writing", index, len(done), len(order)))
         # All of it, not only what was written: somebody else may have written besides.
-        total = layout.size // layout.block
+        total = layout.blocks
         for index in range(total):
-            if _whole(unit.read_block(index), layout.block, index) != _block(image, layout.block, index):
+            if _whole(unit.read_block(index), _length(layout, index), index) != _block(image, layout.block, index):
                 raise LinkError(
                     f"block {index} reads back other than it was written",
                     concerns=identity.name,
@@ -131,6 +131,11 @@ def _put_back(unit: ControlUnit, layout: Layout, backup: bytes, written: list[in
 
 def _block(data: bytes, size: int, index: int) -> bytes:
     return data[index * size : (index + 1) * size]
+
+
+def _length(layout: Layout, index: int) -> int:
+    """How many bytes a block has: the last may be shorter."""
+    return min(layout.block, layout.length - index * layout.block)
 
 
 def _whole(data: bytes, size: int, index: int) -> bytes:

@@ -12,7 +12,7 @@ class Identity:
 
     name: str
     family: str
-    layout_version: int
+    layout_version: str
     running: str
 
 

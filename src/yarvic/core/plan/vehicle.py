@@ -134,11 +134,15 @@ class Vehicle(Document):
 
     def ran_on(self, slot: str, conditions: Conditions | None) -> bool:
         """Whether a run was made on a map slot: by its own word, by its fuel, or because there is one slot only."""
-        if conditions is not None and conditions.slot:
-            return conditions.slot == slot
         if len(self.fuels) <= 1:
             return True
+        if conditions is not None and conditions.slot:
+            return conditions.slot == slot
         return conditions is not None and [s for s, f in self.fuels.items() if f == conditions.fuel] == [slot]
+
+    def fuel_of(self, slot: str) -> str | None:
+        """The fuel of a map slot; of the only one, whatever it is called."""
+        return self.fuels.get(slot) if len(self.fuels) != 1 else next(iter(self.fuels.values()))
 
     def has(self, entry: Mapping[str, Any]) -> bool:
         """Whether a thing that is `only` for some words of an engine, or `not_for` some, is there on this one."""

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from yarvic.core.calibration.calibration import Calibration
+from yarvic.core.calibration.compare import compare_images
+from yarvic.core.calibration.image import Image
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.checks.run import Summary, families_of
 from yarvic.core.job.model import Evidence, Flash, JobSheet, Revision, Waiver
@@ -102,11 +103,9 @@ def is_open(conditions: list[Condition]) -> bool:
     return all(c.met for c in conditions)
 
 
-def changed_slots(stock: Mapping[str, Calibration], now: Mapping[str, Calibration]) -> tuple[str, ...]:
+def changed_slots(stock: Image, now: Image) -> tuple[str, ...]:
     """The fuel slots whose tables or scalars differ from the stock image."""
-    from yarvic.core.calibration.compare import compare
-
-    return tuple(slot for slot in now if compare(stock[slot], now[slot]))
+    return tuple(slot for slot, listed in compare_images(stock, now).items() if listed)
 
 
 def _image(case: Case) -> Condition:
@@ -202,7 +201,7 @@ def _fuel(case: Case) -> Condition:
         s
         for s in case.changed_slots
         if not any(
-            vehicle.ran_on(s, e.conditions) and e.conditions is not None and e.conditions.fuel == vehicle.fuels.get(s)
+            vehicle.ran_on(s, e.conditions) and e.conditions is not None and e.conditions.fuel == vehicle.fuel_of(s)
             for e in case.evidence
         )
     ]

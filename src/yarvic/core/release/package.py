@@ -11,12 +11,12 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from yarvic.core.calibration.image import image_id, read_header
-from yarvic.core.calibration.layout import MOST_MEMORY
+from yarvic.core.calibration.described import MOST_ADDRESS, MOST_MEMORY
+from yarvic.core.calibration.image import image_id
 from yarvic.core.document import Document, parse_json, validated
-from yarvic.core.errors import CalibrationError, FormatError, ReleaseError, in_plain
+from yarvic.core.errors import FormatError, ReleaseError, in_plain
 from yarvic.core.formats.files import write_new
-from yarvic.core.formats.hex_image import hex_to_image
+from yarvic.core.formats.images import hex_to_image
 from yarvic.core.reading import reader
 from yarvic.core.release import archive
 from yarvic.core.release.keys import KeyHex, KnownKeys, SigningKey, fingerprint, signed_by
@@ -73,6 +73,7 @@ class Manifest(Document):
     history: HistoryEntry
     image_sha256: Sha256
     image_size: Annotated[int, Field(gt=0, le=MOST_MEMORY)]
+    image_base: Annotated[int, Field(ge=0, le=MOST_ADDRESS)] = 0
     simulated: bool
     waivers: Annotated[tuple[WaiverEntry, ...], Field(max_length=400)]
     files: Annotated[dict[str, FileEntry], Field(max_length=archive.MOST_FILES)]
@@ -224,16 +225,13 @@ def signature_of(manifest: str, signature: str) -> tuple[Manifest, Signature]:
 
 def _image_faults(hex_bytes: bytes, manifest: Manifest) -> list[str]:
     try:
-        image = hex_to_image(hex_bytes.decode("ascii"), manifest.image_size, source=IMAGE)
-        header = read_header(image, source=IMAGE)
-    except (FormatError, CalibrationError, UnicodeDecodeError) as error:
+        text = hex_bytes.decode("ascii")
+        image = hex_to_image(text, manifest.image_size, base=manifest.image_base, source=IMAGE)
+    except (FormatError, UnicodeDecodeError) as error:
         return [f"{IMAGE} does not hold an image: {error}"]
-    faults = []
-    if image_id(image) != manifest.image_sha256:
-        faults.append(f"{IMAGE} holds another image than the manifest names")
-    if header.family != manifest.family:
-        faults.append(in_plain(f"{IMAGE} is for family {header.family}, the manifest says {manifest.family}"))
-    return faults
+    return (
+        [] if image_id(image) == manifest.image_sha256 else [f"{IMAGE} holds another image than the manifest names"]
+    )
 
 
 @dataclass(frozen=True)

@@ -181,7 +181,7 @@ class FlashView(View):
     def _states(self) -> list[str]:
         s = self.session
         assert s.bench is not None and s.job is not None
-        count = s.job.layout.size // s.job.layout.block
+        count = s.job.layout.blocks
         revision = s.working_revision()
         if revision is None:
             return [SAME] * count

@@ -10,9 +10,10 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QFrame, QVBoxLayout
 
 from yarvic.bench.vehicles import VEHICLES, layout_text, stock_image
-from yarvic.core.calibration.layout import read_layout
+from yarvic.core.calibration.layout import Layout
+from yarvic.core.calibration.layout_file import parse_layout, read_layout
 from yarvic.core.errors import FormatError, YarvicError
-from yarvic.core.formats.hex_image import read_image
+from yarvic.core.formats.images import fitted, read_image
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.session import Session
@@ -65,7 +66,7 @@ class StockForm(QFrame):
 
     def read_unit(self, name: str) -> None:
         """Read the unit of a simulated vehicle."""
-        self._import(lambda: (layout_text(name), stock_image(name)), "stock image")
+        self._import(lambda: (parse_layout(layout_text(name)), stock_image(name)), "stock image")
 
     def import_files(self) -> None:
         """Take the two files."""
@@ -82,12 +83,12 @@ class StockForm(QFrame):
         text = field.text().strip()
         return Path(os.path.expanduser(text)) if text else None
 
-    def _import(self, read: Callable[[], tuple[str, bytes]], source: str) -> None:
+    def _import(self, read: Callable[[], tuple[Layout, bytes]], source: str) -> None:
         """Read beside the window, then give the job its maps."""
         self.fault.hide()
         s = self.session
 
-        def enter(found: tuple[str, bytes]) -> None:
+        def enter(found: tuple[Layout, bytes]) -> None:
             s.import_stock(*found, s.settings.author, source=source)
 
         s.read_file(s.request("importing the stock image"), Path(source), read, enter, failed=self._fail)
@@ -97,6 +98,8 @@ class StockForm(QFrame):
         self.fault.show()
 
 
-def _read(layout_file: Path, image_file: Path) -> tuple[str, bytes]:
-    text, layout = read_layout(layout_file)
-    return text, read_image(image_file, layout.size)
+def _read(layout_file: Path, image_file: Path) -> tuple[Layout, bytes]:
+    layout, faults = read_layout(layout_file)
+    if faults:
+        raise FormatError(faults[0].sentence(), concerns=layout_file.name, remedy="")
+    return fitted(read_image(image_file), layout)

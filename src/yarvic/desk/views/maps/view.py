@@ -308,7 +308,7 @@ class MapsView(View):
     def _slots(self) -> list[tuple[str, Callable[[], None]]]:
         job = self.session.job
         return (
-            [(f"{n} slot", partial(self.maps.choose_slot, n)) for n in job.layout.slots]
+            [(f"{n} slot", partial(self.maps.choose_slot, n)) for n in job.layout.sets]
             if job is not None and job.has_maps
             else []
         )
@@ -433,7 +433,7 @@ class MapsView(View):
         edits = [
             Command(f"{text} the selected cells", key, partial(self._begin, op)) for op, (text, key) in WORDS.items()
         ]
-        slots = [Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n)) for n in job.layout.slots]
+        slots = [Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n)) for n in job.layout.sets]
         return [*tables, *edits, *slots]
 
     def main_widget(self) -> QWidget:

@@ -1,0 +1,153 @@
+"""Descriptions of a memory, in our own form or the standard's, alone and with an image under them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from yarvic.core.calibration.faults import Fault, of_image
+from yarvic.core.calibration.layout import Entry, Layout
+from yarvic.core.calibration.layout_file import MOST_BYTES, read_layout
+from yarvic.core.calibration.places import Places, places
+from yarvic.core.errors import CalibrationError, FormatError
+from yarvic.core.evidence.inputs import with_inputs
+from yarvic.core.formats.arrived import kind_of_file
+from yarvic.core.formats.asap2.module import read_asap2
+from yarvic.core.formats.images import ImageFile, fitted, read_image
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A description with an image under it: what can be used, all that is wrong, and what cannot be judged."""
+
+    layout: Layout
+    data: bytes
+    faults: tuple[Fault, ...]
+    unknown: tuple[str, ...]
+    image: ImageFile
+
+
+def read_description(path: Path) -> tuple[Layout, list[Fault]]:
+    """The layout that a file holds, and what is wrong with it. Raises FormatError, CalibrationError."""
+    kind = kind_of_file(path)
+    if kind == "description":
+        layout, faults = read_asap2(path)
+    elif kind in ("image", "job", "package"):
+        raise FormatError(
+            f"is no description of a memory but {'an image' if kind == 'image' else f'a {kind}'}",
+            concerns=str(path),
+            remedy="Choose the layout (TOML) or the description file (.a2l).",
+        )
+    else:
+        if path.stat().st_size > MOST_BYTES:
+            raise FormatError(
+                "is neither a layout nor a description file", concerns=str(path), remedy="Choose another file."
+            )
+        layout, faults = read_layout(path)
+    return with_inputs(layout), faults
+
+
+def at_base(layout: Layout, file: ImageFile, base: int | None = None) -> Layout:
+    """The layout with the address of the first byte, where raw bytes do not say it: as given, or that of the one range
+    of the description that is as long. Raises FormatError where nobody can tell.
+    """
+    if file.base is not None or layout.size is not None:
+        return layout
+    if base is not None:
+        return layout.changed(base=base)
+    fit = sorted({a for a, b in layout.segments if b - a == len(file.data)})
+    if len(fit) == 1:
+        return layout.changed(base=fit[0])
+    lowest = min((e.address for e in layout.entries), default=0)
+    if not fit and not layout.segments and lowest < len(file.data):
+        return layout  # the addresses are places in the file
+    raise FormatError(
+        f"raw bytes do not say where they begin, and the description's addresses begin at 0x{lowest:X}",
+        concerns=file.name,
+        remedy="State the address of the first byte (base), or choose the image as Intel HEX or S-record.",
+    )
+
+
+def under(layout: Layout, faults: list[Fault], file: ImageFile, base: int | None = None) -> Taken:
+    """A description over an image. Raises FormatError, CalibrationError where the image is not of this memory at all."""
+    bound, data = fitted(file, at_base(layout, file, base))
+    with_image, more, unknown = of_image(bound, data, file.name)
+    if layout.entries and not with_image.entries:
+        raise CalibrationError(
+            f"none of the {len(layout.entries):,} entries lies in the image, which is {file.in_words()}",
+            concerns=file.name,
+            remedy="Choose the description of this image, or state the address of its first byte.",
+        )
+    return Taken(with_image, data, (*faults, *more), tuple(unknown), file)
+
+
+def read_taken(description: Path, image: Path, base: int | None = None) -> Taken:
+    """A description over an image, from their files. Raises FormatError, CalibrationError."""
+    layout, faults = read_description(description)
+    return under(layout, faults, read_image(image), base)
+
+
+def document(layout: Layout, faults: tuple[Fault, ...], unknown: tuple[str, ...]) -> dict[str, Any]:
+    """What a layout holds, as one document; addresses are whole numbers, those of a slot from its start."""
+    return {
+        "family": layout.family,
+        "version": layout.version,
+        "byte_order": layout.byte_order,
+        "base": layout.base,
+        "size": layout.size,
+        "slots": list(layout.slots),
+        "gaps": [list(g) for g in layout.gaps],
+        "entries": _entries(layout),
+        "left_out": [{"key": x.key, "reason": x.reason, "line": x.line} for x in layout.left_out],
+        "faults": [
+            {"about": f.about, "what": f.what, "remedy": f.remedy, "line": f.line, "sentence": f.sentence()}
+            for f in faults
+        ],
+        "not_judged": list(unknown),
+        "checksums": [c.model_dump(mode="json", exclude_defaults=True) for c in layout.checksums],
+        "roles": {name: list(role.entries) for name, role in layout.roles.items()},
+        "groups": [{"title": g.title, "entries": list(g.entries), "groups": list(g.groups)} for g in layout.groups],
+        "measurements": len(layout.measurements),
+    }
+
+
+def _entries(layout: Layout) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = []
+    slices: dict[str, list[Entry]] = {}
+    for entry in layout.entries:
+        whole, bracket, _ = entry.key.rpartition("[")
+        if bracket and entry.kind == "map" and ", slice " in entry.title:
+            slices.setdefault(whole, []).append(entry)
+        found.append(_entry(layout, entry))
+    for key, each in slices.items():
+        first = each[0]
+        found.append(
+            {"key": key, "title": first.title.partition(", slice ")[0], "kind": "cuboid", "unit": first.unit,
+             "address": first.address, "storage": first.storage, "slices": [e.key for e in each]}
+        )  # fmt: skip
+    return found
+
+
+def _entry(layout: Layout, entry: Entry) -> dict[str, Any]:
+    there = _where(layout, entry)
+    return {
+        "key": entry.key,
+        "title": entry.named,
+        "kind": entry.kind,
+        "unit": entry.unit,
+        "address": entry.address,
+        "storage": entry.storage,
+        "shape": [there.rows, there.columns] if there is not None else [],
+        "low": entry.low,
+        "high": entry.high,
+        "read_only": entry.read_only,
+        "role": layout.role_of(entry.key),
+    }
+
+
+def _where(layout: Layout, entry: Entry) -> Places | None:
+    try:
+        return places(layout, entry, None, layout.sets[0])
+    except CalibrationError:
+        return None
