@@ -6,47 +6,14 @@ import os
 import subprocess
 import sys
 import tempfile
-import time
-from collections.abc import Callable
 from pathlib import Path
 from statistics import median
 
 import numpy as np
 
+from benchmarks.measuring import ROOT, paired, row, timed
+from benchmarks.memory import description, finding, image
 from yarvic.core.job.runs import NewRun
-
-REPEATS = 5
-ROOT = Path(__file__).parents[1]
-
-
-def timed(work: Callable[[], object], repeats: int = REPEATS) -> float:
-    """Median time of some work in s, after one run that does not count."""
-    work()
-    return median(_once(work) for _ in range(repeats))
-
-
-def paired(
-    ours: Callable[[], object], reference: Callable[[], object], repeats: int = REPEATS
-) -> tuple[float, float, float]:
-    """Medians of two works run in turn, and of their ratio pair by pair: a machine that slows down slows both."""
-    ours()
-    reference()
-    pairs = [(_once(ours), _once(reference)) for _ in range(repeats)]
-    return median(a for a, _ in pairs), median(b for _, b in pairs), median(a / b for a, b in pairs)
-
-
-def _once(work: Callable[[], object]) -> float:
-    begin = time.perf_counter()
-    work()
-    return time.perf_counter() - begin
-
-
-def row(what: str, ours: str, reference: str, ratio: float, bar: str, holds: bool) -> None:
-    """One line of the table."""
-    print(
-        f"{what:46} {ours:>12} {reference:>12} {ratio:9.2f}   {bar:18} {'holds' if holds else 'FALLS SHORT'}",
-        flush=True,
-    )
 
 
 def look_up() -> None:
@@ -299,6 +266,8 @@ import json, os, sys, time
 from pathlib import Path
 import numpy as np
 
+from benchmarks.measuring import REPEATS, ROOT, once, paired, row, timed
+from benchmarks.memory import description, finding, image
 from yarvic.core.job.runs import NewRun
 from yarvic.desk.app import application, make_window
 from yarvic.state.settings import Settings
@@ -446,6 +415,9 @@ def main() -> None:
         "job": job_size,
         "growth": growth,
         "flash": flash_speed,
+        "description": description,
+        "finding": finding,
+        "image": image,
     }
     print(f"{'what':46} {'ours':>12} {'reference':>12} {'ratio':>9}   {'bar':18}")
     for name in sys.argv[1:] or rows:

@@ -252,6 +252,7 @@ def layout(
     """Say what a layout or a description file holds, what is wrong with it, and what with an image under it."""
     from yarvic.core.formats.descriptions import document, read_description, under
     from yarvic.core.formats.images import read_image
+    from yarvic.core.units import parse_address
 
     found, faults = read_description(file)
     unknown: tuple[str, ...] = ()
@@ -264,6 +265,40 @@ def layout(
     else:
         _tell_layout(told)
     raise typer.Exit(STOPS if faults else LACKS_DATA if found.left_out or unknown else PASSES)
+
+
+@app.command()
+def diff(
+    one: Annotated[Path, typer.Argument(help="An image: Intel HEX, S-record or raw bytes.")],
+    other: Annotated[Path, typer.Argument(help="Another one.")],
+    as_json: AsJson = False,
+) -> None:
+    """Compare two images byte by byte."""
+    from yarvic.core.formats.image_comparison import compare_images_of_files
+    from yarvic.core.formats.images import read_image
+
+    found = compare_images_of_files(read_image(one), read_image(other))
+    if as_json:
+        _print_json(
+            {
+                "one": found.one,
+                "other": found.other,
+                "compared": found.compared,
+                "bytes_differ": found.bytes_differ,
+                "differs": [
+                    {"start": r.start, "end": r.end, "one": r.one.hex(), "other": r.other.hex()}
+                    for r in found.differs
+                ],
+                "only": [{"image": name, "start": a, "end": b} for name, a, b in found.only],
+            }
+        )
+    else:
+        _tell(found.headline())
+        for r in found.differs:
+            _tell(f"  {r.sentence()}")
+        for name, start, end in found.only:
+            _tell(f"  0x{start:X} to 0x{end - 1:X}: in {name} alone")
+    raise typer.Exit(PASSES if found.equal else STOPS)
 
 
 def _tell_layout(told: dict[str, Any]) -> None:
@@ -391,17 +426,6 @@ def keys_revoke(fingerprint: str, reason: Annotated[str, typer.Option(help="What
 
     revoke_key(fingerprint, reason)
     _tell("Revoked. What it signed is said to be so from now on, with the reason.")
-
-
-def parse_address(text: str) -> int:
-    """An address, decimal or hexadecimal (0x). Raises UnitError for anything else."""
-    try:
-        found = int(text, 0)
-    except ValueError:
-        found = -1
-    if not 0 <= found <= 0xFFFF_FFFF:
-        raise UnitError(f"{text!r} is no address", remedy="Write it as 0x80000 or as 524288.")
-    return found
 
 
 def _tell(line: str) -> None:

@@ -527,3 +527,18 @@ def test_layout_of_a_description_file(tmp_path):
     assert yarvic("layout", str(path), str(image), "--base", "here").returncode == 2
     path.write_text(text.replace("/begin CHARACTERISTIC B", "/begin CHARACTERISTIC A"))
     assert yarvic("layout", str(path)).returncode == 1
+
+
+def test_two_images_are_compared_byte_by_byte(tmp_path):
+    from yarvic.bench.vehicles import stock_image
+    from yarvic.core.formats.images import write_image
+
+    data = bytearray(stock_image("ptarmigan"))
+    write_image(tmp_path / "a.hex", bytes(data), "hex")
+    data[5000] ^= 0xFF
+    (tmp_path / "b.bin").write_bytes(data)
+    assert yarvic("diff", tmp_path / "a.hex", tmp_path / "a.hex").returncode == 0
+    done = yarvic("diff", tmp_path / "a.hex", tmp_path / "b.bin", "--json")
+    told = json.loads(done.stdout)
+    assert done.returncode == 1 and told["bytes_differ"] == 1 and told["differs"][0]["start"] == 5000
+    assert yarvic("diff", tmp_path / "a.hex", tmp_path / "none").returncode == 2

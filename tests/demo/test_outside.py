@@ -3,15 +3,16 @@
 import numpy as np
 import pytest
 
-from yarvic.core.calibration.layout_file import parse_layout
+from yarvic.core.calibration.image import Image
+from yarvic.core.calibration.roles import propose
 from yarvic.core.errors import LinkError
 from yarvic.core.evidence.mapping import Facts
 from yarvic.core.evidence.pulls import find_pulls
 from yarvic.core.evidence.sheet.curve import sheet_curve, sheet_questions
 from yarvic.core.evidence.sheet.joining import candidates, one_for_each
 from yarvic.core.formats.logs.import_log import import_logs, read_file
-from yarvic.core.units import UNITS
-from yarvic.demo import outside
+from yarvic.core.units import UNITS, convert
+from yarvic.demo import foreign, outside
 from yarvic.demo.jobs import outside_files
 
 # What a logger's last digit and its lag between two samples leave, by quantity, canonical.
@@ -33,7 +34,37 @@ def test_the_shipped_files_are_what_the_bench_gives(made):
     shipped, anew = (np.array([float(x) for x in _speeds(data)]) for data in
                      (outside.shipped(outside.GAUGE), (folder / outside.GAUGE).read_bytes()))  # fmt: skip
     assert np.allclose(shipped, anew, atol=2.0)
-    assert outside.shipped(outside.STOCK) == (folder / outside.STOCK).read_bytes()
+    for name in (outside.DESCRIPTION, outside.IMAGE):
+        assert outside.shipped(name) == (folder / name).read_bytes()
+
+
+def test_the_unit_that_nobody_has_seen_is_read_as_the_bench_ran_it():
+    """Laid by hand in other types, orders and units, described by the standard: the same numbers as the bench's maps."""
+    taken = outside.taken()
+    assert taken.faults == () and taken.unknown == () and [x.key for x in taken.layout.left_out] == ["Tq_Shown"]
+    assert taken.layout.gaps == foreign.gaps() and not taken.data.startswith(b"YRVC")
+    maps, truth = Image(taken.layout, taken.data)["Maps"], outside._stock(outside.bench_layout())
+    spec = foreign.unit()
+    for entry in spec["maps"]:
+        mine, bench = maps.table(entry["name"]), truth.table(entry["from"])
+        same = mine.unit if mine.unit in UNITS else bench.unit
+        assert np.allclose(convert(mine.values, same, bench.unit), bench.values), entry["name"]
+        assert np.allclose(mine.x.values, bench.x.values) and mine.x.input == "engine_speed"
+    for entry in spec["values"][:-1]:
+        assert maps.scalar(entry["name"]).value == pytest.approx(truth.scalar(entry["from"]).value)
+    assert maps.scalar("Sw_Shutter").shown() == "on" and maps.scalar("Fuel_Kind").shown() == "RON 95"
+    assert maps.texts["Veh_Name"].text == "PATROL 4" and maps.table("Idle_Trim[2]").values.tolist() == [
+        [28, 29],
+        [30, 31],
+    ]
+
+
+def test_its_roles_are_proposed_as_they_are():
+    found = {p.role: p.key for p in reversed(propose(outside.taken().layout))}
+    assert found == {
+        "spark_advance": "SpkAdv_Base", "boost_target": "Boost_Tgt", "lambda_target": "Lam_Tgt", "filling": "Fill_Base",
+        "torque_limit": "Tq_Lim_Gear", "rev_limit": "nMax", "knock_limit": "Knk_RetMax",
+    }  # fmt: skip
 
 
 def _speeds(data):
@@ -101,4 +132,4 @@ def test_nothing_simulates_it():
     from yarvic.bench.vehicles import plant_for
 
     with pytest.raises(LinkError):
-        plant_for(parse_layout(outside.layout_text()).family)
+        plant_for(outside.taken().layout.family)

@@ -34,14 +34,14 @@ def test_a_theme_changes_colours_and_nothing_else(driver):
     mask[4, 4] = True
     view.maps.select(mask, 4)
     view.maps.apply("add", -1.0)
-    driver.fill(view.reason, "half a sentence")
+    driver.fill(view.commit.reason, "half a sentence")
     paper = tokens().sheet
     for step in (1, 2, 3, 4, 5, 6, 7, 8, 3):
         driver.step(step)
     selected = view.maps.mask.copy()
     window.session.choose_theme("night")
     driver.settle(50)
-    assert window.view("maps") is view and view.reason.text() == "half a sentence"
+    assert window.view("maps") is view and view.commit.reason.text() == "half a sentence"
     assert np.array_equal(view.maps.mask, selected)
     for step, key in ((3, "maps"), (5, "dyno"), (6, "logs"), (7, "checks"), (2, "plan")):
         driver.step(step)

@@ -71,8 +71,7 @@ def test_a_job_from_nothing_by_keyboard(empty, home):
     d.step(3)
     maps = w.view("maps")
     assert isinstance(maps, MapsView) and maps.stock.isVisible() and not maps.full.isVisible()
-    d.click(maps.stock.go)
-    assert "not chosen" in maps.stock.fault.text()
+    assert not maps.stock.go.isEnabled()  # nothing is chosen yet
     maps.stock.read_unit("ptarmigan")
     d.idle()
     assert w.session.working_name() == "Stock" and maps.full.isVisible() and not maps.stock.isVisible()
@@ -93,19 +92,32 @@ def test_stock_from_files_wrong_ones_first(empty, tmp_path):
     (tmp_path / "image.hex").write_text(image_to_hex(stock_image("wether")))
     (tmp_path / "broken.toml").write_text("[[[")
     (tmp_path / "deep.toml").write_text("a = " + "[" * 5000)
+    (tmp_path / "other.hex").write_text(image_to_hex(stock_image("ptarmigan")))
+    (tmp_path / "short.bin").write_bytes(stock_image("wether")[:-9])
+    damaged = bytearray(stock_image("wether"))
+    damaged[20_000] ^= 1
+    (tmp_path / "damaged.bin").write_bytes(damaged)
+
+    def choose(layout, image):
+        for field, name in ((form.description, layout), (form.image, image)):
+            d.fill(field, str(tmp_path / name))
+            d.key(Qt.Key.Key_Return)
+        d.idle()
+
     for layout, image, words in (
         ("nowhere.toml", "image.hex", "nowhere.toml"),
         ("broken.toml", "image.hex", "TOML"),
         ("deep.toml", "image.hex", "deep.toml"),
-        ("layout.toml", "layout.toml", "layout.toml"),
+        ("image.hex", "image.hex", "is no description of a memory but an image"),
+        ("layout.toml", "layout.toml", "few"),
+        ("layout.toml", "other.hex", "is 'ptarmigan-14', not 'wether-32'"),
+        ("layout.toml", "short.bin", "9 too few"),
+        ("layout.toml", "damaged.bin", "it is damaged, or the layout states another rule"),
     ):
-        form.layout_file.setText(str(tmp_path / layout))
-        form.image_file.setText(str(tmp_path / image))
-        d.click(form.go)
-        d.idle()
-        assert words in form.fault.text() and not w.session.job.has_maps
-    form.layout_file.setText(str(tmp_path / "layout.toml"))
-    form.image_file.setText(str(tmp_path / "image.hex"))
+        choose(layout, image)
+        assert words in form.fault.text() and not w.session.job.has_maps, (layout, image, form.fault.text())
+        assert not form.go.isEnabled()
+    choose("layout.toml", "image.hex")
     d.click(form.go)
     d.idle()
     assert w.session.job.layout.family == "wether-32" and w.session.bench is not None

@@ -36,12 +36,17 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
         "Whinchat, a1-evening.csv: 4 columns are in doubt",
         "Whinchat, dyno sheet: At the wheel, uncorrected: 118.",
         "Whinchat, 7 Checks: Cylinder 4 knocked again and again",
+        "By file, 3 Maps: FR_Patrol, WHN20, 20.04: 21 entries can be used, 1 is left out",
+        "By file, 3 Maps, roles: 7 of 7 are confirmed",
+        "All that differs is as it was before: the write did not end",
+        "equal in 20,224 bytes, 4,352 left aside",
+        "By file, 8 Release: The gate is open: A2 may be signed",
         f"Pictures: {tmp_path}",
         f"Release package: {tmp_path / 'ptarmigan-b2-release.zip'}",
     ):
         assert part in told, told
     pictures = sorted(tmp_path.glob("*.png"))
-    assert len(pictures) == 25
+    assert len(pictures) == 33
     assert all(p.stat().st_size > 20_000 for p in pictures)
     v = verify_package(tmp_path / "ptarmigan-b2-release.zip")
     assert v.intact and v.manifest.revision == "B2" and v.manifest.simulated

@@ -364,14 +364,14 @@ def test_commit_by_hand_and_its_refusals(driver):
     driver.type("-0.5")
     driver.key(Qt.Key.Key_Return)
     assert view.commit.isVisible()
-    driver.click(view.commit_act)
-    assert "needs its reason" in view.commit_fault.text()
-    driver.fill(view.reason, "smoothed a bump")
-    driver.fill(view.author, " ")
-    driver.click(view.commit_act)
-    assert "needs its author" in view.commit_fault.text()
-    driver.fill(view.author, "Rowan Sedge")
-    driver.click(view.commit_act)
+    driver.click(view.commit.commit_act)
+    assert "needs its reason" in view.commit.fault.text()
+    driver.fill(view.commit.reason, "smoothed a bump")
+    driver.fill(view.commit.author, " ")
+    driver.click(view.commit.commit_act)
+    assert "needs its author" in view.commit.fault.text()
+    driver.fill(view.commit.author, "Rowan Sedge")
+    driver.click(view.commit.commit_act)
     assert driver.window.session.working_name() == "B2"
     assert not view.commit.isVisible()
 
@@ -380,12 +380,12 @@ def test_a_draft_is_thrown_away_only_when_asked_twice(driver):
     view = maps_of(driver)
     pick(driver, view, 5, 5, 7, 7)
     driver.key(Qt.Key.Key_H)
-    driver.click(view.discard)
-    assert driver.window.session.draft is not None and view.discard.text() == "Discard for good?"
+    driver.click(view.commit.discard)
+    assert driver.window.session.draft is not None and view.commit.discard.text() == "Discard for good?"
     driver.key(Qt.Key.Key_Escape)
-    assert view.discard.text() == "Discard draft"
-    driver.click(view.discard)
-    driver.click(view.discard)
+    assert view.commit.discard.text() == "Discard draft"
+    driver.click(view.commit.discard)
+    driver.click(view.commit.discard)
     assert driver.window.session.draft is None
 
 
@@ -676,7 +676,7 @@ def test_empty_steps_offer_the_way_on(driver):
     driver.key(Qt.Key.Key_A)
     driver.type("-1")
     driver.key(Qt.Key.Key_Return)
-    driver.fill(view.reason, "one cell")
+    driver.fill(view.commit.reason, "one cell")
     driver.key(Qt.Key.Key_Return)
     for number, leads in ((5, "flash"), (6, "dyno"), (7, "dyno")):
         driver.step(number)

@@ -45,6 +45,7 @@ def targets() -> dict[str, Target]:
         "channel names": Target((_NAMES,), READERS["channel names"].read),
         "image": Target(_images(), _read_image),
         "layout": Target(_layouts(), _read_layout),
+        "description": Target((_description(),), _read_description),
         "limits": Target(
             (_shipped("yarvic.core.checks", "limits").partition(b"# Where a shop")[0], _LIMITS), _read_limits
         ),
@@ -196,16 +197,26 @@ def _read_log(path):
 
 def _layouts():
     from yarvic.bench.vehicles import VEHICLES, layout_text
+    from yarvic.core.calibration.layout_file import parse_layout
+    from yarvic.demo import outside
 
-    return tuple(layout_text(name).encode() for name in VEHICLES)
+    kept = parse_layout(layout_text("ptarmigan")).to_json()
+    own = outside.shipped(outside.COMPANION).replace(
+        b'description = "whinchat.a2l"', b'family = "f"\nbyte_order = "big"'
+    )
+    return (*(layout_text(name).encode() for name in VEHICLES), own, kept.encode())
 
 
 def _read_layout(path):
     from yarvic.core.calibration.image import pack, unpack
-    from yarvic.core.calibration.layout_file import read_layout
+    from yarvic.core.calibration.layout_file import parse_layout, read_layout
     from yarvic.core.errors import CalibrationError
 
-    layout, _ = read_layout(path)
+    head = path.read_bytes()
+    if head.lstrip()[:1] == b"{":
+        layout = parse_layout(head.decode("utf-8", errors="replace"))  # as a job keeps it
+    else:
+        layout, _ = read_layout(path)
     if layout.size is None:
         return
     image = bytearray(layout.length)
@@ -215,12 +226,30 @@ def _read_layout(path):
         return
 
 
+def _description():
+    from yarvic.demo import outside
+
+    return outside.shipped(outside.DESCRIPTION)
+
+
+def _read_description(path):
+    from yarvic.core.calibration.faults import of_image
+    from yarvic.core.formats.descriptions import document
+    from yarvic.core.reading import READERS
+    from yarvic.demo import outside
+
+    layout, faults = READERS["description"].read(path)
+    assert all(f.sentence() for f in faults)
+    document(layout, tuple(faults), ())
+    of_image(layout.changed(base=0x80040000, size=0x6000, gaps=()), outside.taken().data, "image")
+
+
 def _images():
     from yarvic.bench.vehicles import stock_image
-    from yarvic.core.formats.images import image_to_hex
+    from yarvic.core.formats.images import image_to_hex, to_text
 
     image = stock_image("fieldfare")
-    return image, image_to_hex(image).encode()
+    return image, image_to_hex(image).encode(), to_text(image, "srec")
 
 
 def _read_image(path):
@@ -282,7 +311,7 @@ def _job():
         job.record_flash(1, "unit", job.revisions()[0].image, 3)
         job.record_release(1, "Rowan Sedge", "ab" * 32, "a.zip")
         slot = job.layout.sets[0]
-        key = job.layout.tables[0].key
+        key = job.layout.entries[0].key
         job.add_step(1, 0, [Edit(slot, key, "one cell", ((0, 0),), (1.0,), (1.0,))])
         job.close()
         return path.read_bytes()

@@ -20,7 +20,6 @@ from yarvic.core.release.package import verify_package
 from yarvic.demo.ptarmigan import PTARMIGAN
 from yarvic.demo.story import AUTHOR
 from yarvic.state.bench import Measured
-from yarvic.state.draft import applied
 from yarvic.state.keys import demo_key
 from yarvic.state.maps import MapsState
 from yarvic.state.release import begin_waiver, capture, gate_conditions, release, waive
@@ -59,7 +58,7 @@ def small_job(tmp_path_factory, layout, stock, pulled):
         spark = maps["RON 95"].table("spark_advance")
         lower = spark.with_values(np.maximum(spark.values - 1.0, spark.low))
         edit = edit_between("RON 95", spark, lower, "a degree off")
-        maps, _ = applied(maps, [edit])
+        maps = maps.with_edits([edit])
         parent = job.revisions()[-1]
         if name == "B1":
             fitting = Fitting(date="2024-05-01", parts=("front-intercooler",))

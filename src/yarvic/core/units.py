@@ -136,6 +136,7 @@ _WORDS: Mapping[str, str] = MappingProxyType(
         "secs": "s", "с": "s", "msec": "ms", "millisec": "ms", "milliseconds": "ms", "millisecond": "ms", "мс": "ms",
         "microseconds": "us", "usec": "us", "minutes": "min", "hours": "h",
         "volt": "V", "volts": "V", "в": "V",
+        "degca/s": "deg/s", "degcrk/s": "deg/s", "degkw/s": "deg/s",
         "crankdeg": "deg", "degca": "deg", "degcad": "deg", "degcrk": "deg", "degcrank": "deg", "degkw": "deg",
         "degbtdc": "deg", "degree": "deg", "degrees": "deg", "grad": "deg", "grader": "deg", "gradi": "deg",
         "grados": "deg", "graus": "deg", "degrés": "deg", "btdc": "deg", "degvot": "deg", "degcabtdc": "deg",
@@ -331,3 +332,14 @@ def parse_gearing(text: str) -> float:
             f"{text!r} is no engine speed for a road speed", remedy="Write for example 42.5 rpm per km/h."
         )
     return parse_number(match["number"]) / parse_unit(match["unit"], quantity="speed").factor
+
+
+def parse_address(text: str) -> int:
+    """An address, decimal or hexadecimal (0x). Raises UnitError for anything else."""
+    try:
+        found = int(text, 0)
+    except ValueError:
+        found = -1
+    if not 0 <= found <= 0xFFFF_FFFF:
+        raise UnitError(f"{text!r} is no address", remedy="Write it as 0x80000 or as 524288.")
+    return found

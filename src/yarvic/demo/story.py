@@ -198,7 +198,8 @@ class DemoJob:
     def begin(self) -> Beginning:
         """What its job begins with."""
         if self.outside:
-            return Beginning(self.sheet(), outside.layout_text(), outside.stock_image(), self.begins)
+            known = outside.taken()
+            return Beginning(self.sheet(), known.layout.to_json(), known.data, self.begins)
         return Beginning(self.sheet(), layout_text(self.name), stock_image(self.name), self.begins, self.runs)
 
     def sheet(self) -> JobSheet:

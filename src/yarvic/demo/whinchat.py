@@ -7,13 +7,19 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from yarvic.core.calibration.roles import propose, with_roles
 from yarvic.demo.outside import more_boost
-from yarvic.demo.story import DemoJob, Story
+from yarvic.demo.story import AUTHOR, DemoJob, Story
 
 
 def _told(story: Story) -> None:
+    job = story.job
+    likeliest = {p.role: p.key for p in reversed(propose(job.layout))}
+    layout = with_roles(job.layout, {role: [key] for role, key in likeliest.items()}, AUTHOR)
+    job.save_layout(layout, f"{AUTHOR} confirmed what {len(likeliest)} tables and values do.")
     story.wait(hours=2)
-    story.revise("Stock", "boost to 205 kPa, 3 deg more spark under load", more_boost)
+    why = "boost to 205 kPa, 3 deg more spark under load"
+    story.revise("Stock", why, lambda maps: more_boost(maps, likeliest))
 
 
 WHINCHAT = DemoJob(

@@ -68,8 +68,8 @@ class Arriving:
         window = self.window
         if kind == "job":
             window.open_job(path, opened=self._next)
-        elif kind == "image":
-            self._image(path)
+        elif kind in ("image", "description", "layout"):
+            self._memory(path, kind)
         elif kind == "mapping":
             self._mapping(path)
         elif kind == "package":
@@ -81,18 +81,30 @@ class Arriving:
         if kind not in ("log", "job"):
             self._next()
 
-    def _image(self, path: Path) -> None:
-        window = self.window
-        if window.session.job is None or not window.session.job.has_maps:
+    def _memory(self, path: Path, kind: str) -> None:
+        """An image, or what describes one: for a job without maps its stock image, else a draft's maps."""
+        window, job = self.window, self.window.session.job
+        if job is None:
             window.session.failed.emit(
                 JobError(
-                    "this is an image, and no job with maps is open", concerns=str(path),
-                    remedy="Open the vehicle's job; its stock image is imported under Maps.",
+                    f"this is {'an image' if kind == 'image' else 'the description of a memory'}, and no job is open",
+                    concerns=str(path),
+                    remedy="Open the vehicle's job, or begin one (Ctrl+N), and drop it again.",
+                )
+            )
+            return
+        window.session.go("maps")
+        if not job.has_maps:
+            window.take_stock(path, kind)
+        elif kind == "image":
+            window.import_image(path)
+        else:
+            window.session.failed.emit(
+                JobError(
+                    "this is the description of a memory, and the job has its own", concerns=str(path),
+                    remedy="Nothing was changed. Begin another job for another unit.",
                 )
             )  # fmt: skip
-        else:
-            window.session.go("maps")
-            window.import_image(path)
 
     def _mapping(self, path: Path) -> None:
         if self.window.arrivals.shown is None:

@@ -102,6 +102,7 @@ def commands_of(window: Commanded) -> list[Command]:
         Command("Open a job read only", "", window.ask_for_job_to_read),
         Command("Switch to Night", "", partial(s.choose_theme, "night")),
         Command("Switch to Paper", "", partial(s.choose_theme, "paper")),
+        Command("Compare two images byte by byte", "", window.open_comparing),
         Command("Keys of this view", "F1", window.open_keys),
         Command("Quit", "Ctrl+Q", window.close),
     ]

@@ -67,6 +67,9 @@ class StatusLine(QWidget):
             held = s.bench.holds()
             name = held.name if held else "another image"
             self.unit.setText(f"Simulated unit: holds {name}, {s.bench.unit.supply_voltage():.1f} V")
+        elif s.from_outside:
+            found = s.unit_holds()
+            self.unit.setText(f"Unit by file: {found.name}" if found is not None else "Unit by file: unknown")
         else:
             self.unit.setText("No unit")
         kept = s.draft is not None and s.working == DRAFT and s.draft.edits

@@ -30,6 +30,7 @@ def run_tour(folder: Path, say: Say) -> bool:
     from yarvic.demo.jobs import build_missing
     from yarvic.demo.ptarmigan import PTARMIGAN
     from yarvic.desk.tour_beside import Beside
+    from yarvic.desk.tour_by_file import ByFiles
 
     job = folder / "ptarmigan.yarvic"
     for old in (job, folder / "whinchat.yarvic", *folder.glob("ptarmigan-*.zip")):
@@ -47,6 +48,7 @@ def run_tour(folder: Path, say: Say) -> bool:
         say("Building the other demo jobs beside it.")
         build_missing(folder)
         Beside(driver).whole(folder)
+        by_file = ByFiles(driver).whole(folder)
     finally:
         window.close()
     for error in unexpected().errors[before:]:
@@ -56,7 +58,9 @@ def run_tour(folder: Path, say: Say) -> bool:
     say(f"verify: {package.name}. {verified.verdict} {signer.sentence}")
     say(f"Pictures: {folder}")
     say(f"Release package: {package}")
-    return verified.intact and verified.signed
+    other = report_of(by_file)
+    say(f"Release package of what was written by file: {by_file}. {other.verdict}")
+    return all(v.intact and v.signed for v in (verified, other))
 
 
 class Walk:
@@ -154,9 +158,9 @@ class Walk:
         d = self.d
         view = self.w.view("maps")
         assert isinstance(view, MapsView)
-        d.click(view.commit_act)
-        self.say("3 Maps, no reason given", view.commit_fault.text())
-        d.fill(view.reason, "spark retarded where cylinder 2 knocked")
+        d.click(view.commit.commit_act)
+        self.say("3 Maps, no reason given", view.commit.fault.text())
+        d.fill(view.commit.reason, "spark retarded where cylinder 2 knocked")
         d.key(Qt.Key.Key_Return)
         self.say("3 Maps, committed", f"{self.w.session.working_name()} is on the ladder")
 

@@ -179,6 +179,14 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(page)
         page.main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
 
+    def open_comparing(self) -> None:
+        """Show the page on which two images are compared, in place of the step's figure."""
+        page = self.view("comparing")
+        page.came_from = self.session.settings.step
+        page.bring_up_to_date()
+        self.stack.setCurrentWidget(page)
+        page.main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
+
     def ask_for_logs(self) -> None:
         """Let a person choose logs to import; what waits already is shown where nothing is chosen."""
         chosen, _ = QFileDialog.getOpenFileNames(
@@ -272,11 +280,19 @@ class Window(QMainWindow):
         except YarvicError as error:
             self._show_error(error)
 
+    def take_stock(self, path: Path, kind: str) -> None:
+        """Take an image, or what describes one, for a job that has no maps yet."""
+        from yarvic.desk.views.maps.view import MapsView
+
+        view = self.view("maps")
+        assert isinstance(view, MapsView)
+        view.stock.take_file(path, kind)
+
     def ask_for_image(self) -> None:
         """Let a person choose an image file."""
         request = self.session.image_request()
         chosen, _ = QFileDialog.getOpenFileName(
-            self, "Import maps from an image", "", "Images (*.hex *.bin);;All files (*)"
+            self, "Import maps from an image", "", "Images (*.hex *.s19 *.s37 *.srec *.bin);;All files (*)"
         )
         if chosen:
             self.import_image(Path(chosen), request)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 
 import numpy as np
 from psygnal import Signal
@@ -50,16 +50,6 @@ def edits_towards(now: Image, others: Image, what: str) -> Step:
     return tuple(edits)
 
 
-def applied(image: Image, step: Iterable[Edit]) -> tuple[Image, list[Patch]]:
-    """An image after edits, and the bytes that take them back exactly. Raises CalibrationError."""
-    back: list[Patch] = []
-    for edit in step:
-        new = image.patches_of(edit)
-        back = [*image.was(new), *back]
-        image = image.with_patches(new)
-    return image, back
-
-
 class DraftState:
     """Steps of edits of one draft. `changed` is emitted after every step, undo and redo.
 
@@ -74,7 +64,7 @@ class DraftState:
         self.base = self.image = image_of(job, parent)
         self._back: list[list[Patch]] = []  # of each step, what lay there before
         for step in steps:
-            self.image, back = applied(self.image, step)
+            self.image, back = self.image.edited(step)
             self._back.append(back)
         self.steps: list[Step] = list(steps)
         self._undone: list[Step] = []
@@ -120,7 +110,7 @@ class DraftState:
         self._changed()
 
     def _do(self, step: Step) -> None:
-        after, back = applied(self.image, step)
+        after, back = self.image.edited(step)
         self.job.add_step(self.parent.id, len(self.steps), step)
         self.steps.append(step)
         self._back.append(back)

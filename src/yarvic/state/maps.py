@@ -17,8 +17,10 @@ from yarvic.core.calibration.edits import (
     set_cells,
     smooth_cells,
 )
+from yarvic.core.calibration.finding import Names
+from yarvic.core.calibration.layout import Layout
 from yarvic.core.calibration.storing import steps
-from yarvic.core.calibration.table import Scalar, Table
+from yarvic.core.calibration.table import Scalar, Table, Text
 from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.evidence.cells import CellEvidence, cell_evidence
 from yarvic.core.physics import FloatArray, Value
@@ -40,14 +42,22 @@ class MapsState:
 
     def __init__(self, session: Session) -> None:
         self.session = session
-        self.key = "spark_advance"
+        self.key = ""
         self.row = 0
         self.mask: Mask = np.zeros((0, 0), dtype=bool)
+        self._named: tuple[Layout | None, Names | None] = (None, None)
         self._evidence: dict[tuple[str, str, int], CellEvidence | None] = {}
         session.draft_changed.connect(lambda: self.values_changed.emit())
         session.selection_changed.connect(lambda: self.changed.emit())
         session.units_changed.connect(lambda: self.changed.emit())
         session.results_changed.connect(self._forget)
+        session.job_changed.connect(self._settle)
+        self._settle()
+
+    def _settle(self) -> None:
+        """Show what is there: of another job what is shown first."""
+        if self.key not in dict(self.titles()):
+            self.key = self.first()
 
     def _forget(self) -> None:
         self._evidence.clear()
@@ -57,10 +67,40 @@ class MapsState:
 
     def titles(self) -> list[tuple[str, str]]:
         """Keys and titles of everything that can be shown."""
-        maps = self.session.calibration(self.session.working, self.session.slot)
-        if maps is None:
+        layout = self._layout()
+        if layout is None:
             return []
-        return [*((k, t.title) for k, t in maps.tables.items()), (SCALARS, "Limits and constants")]
+        tables = [(e.key, e.named) for e in layout.entries if e.kind not in ("value", "text")]
+        return [*tables, (SCALARS, "Limits and constants")]
+
+    def _layout(self) -> Layout | None:
+        s = self.session
+        if s.job is None or not s.job.has_maps or (s.working == DRAFT and s.draft is None):
+            return None
+        return s.job.layout
+
+    def first(self) -> str:
+        """The key of what is shown first: the spark, else the table that has another role, else the first."""
+        layout = self._layout()
+        if layout is None:
+            return ""
+        keys = [k for k, _ in self.titles()]
+        by_role = [k for role in ("spark_advance", *layout.roles) for k in layout.of_role(role) if k in keys]
+        return next(iter([*by_role, *keys]), "")
+
+    def names(self) -> Names | None:
+        """What all tables and values are called, to be searched; worked out once for a layout."""
+        layout = self._layout()
+        if layout is not self._named[0]:
+            self._named = layout, Names(layout) if layout is not None else None
+        return self._named[1]
+
+    def find(self, key: str) -> None:
+        """Show a table or a value that was found."""
+        layout = self._layout()
+        entry = layout.by_key.get(key) if layout is not None else None
+        if entry is not None:
+            self.choose(SCALARS if entry.kind in ("value", "text") else key)
 
     def choose(self, key: str) -> None:
         """Show another table."""
@@ -101,6 +141,11 @@ class MapsState:
         if now is None:
             return []
         return [(s, then.scalars.get(k) if then else None) for k, s in now.scalars.items()]
+
+    def texts(self) -> list[Text]:
+        """The texts in hand."""
+        now = self.session.calibration(self.session.working, self.session.slot)
+        return list(now.texts.values()) if now is not None else []
 
     def display_unit(self, unit: str) -> str:
         """The unit in which numbers of a table unit are shown."""

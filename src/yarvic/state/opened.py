@@ -45,7 +45,7 @@ def load(path: Path, *, read_only: bool = False, clock: Clock = now) -> Loaded:
     try:
         draft, fault = _saved_draft(job)
         # What is read here is kept by the job: the window's thread finds it in memory.
-        for read in (job.builds, job.revisions, job.flashes, job.releases):
+        for read in (job.builds, job.revisions, job.flashes, job.carried, job.releases):
             read()
         notices: list[YarvicError | str] = [] if read_only else [*cautions(path)]
         if draft is not None:
@@ -118,15 +118,22 @@ class Opened(Told):
             bench.changed.connect(lambda: self.bench_changed.emit())
         if why_not is not None:
             self.say(
-                f"{why_not.what[0].upper()}{why_not.what[1:]}: logs and dyno sheets are judged, nothing is flashed here."
+                f"{why_not.what[0].upper()}{why_not.what[1:]}: logs and dyno sheets are judged, the unit is written by file."
             )
 
     def unit_holds(self) -> Revision | None:
         """The revision that lies in the unit; while the bench is not ready, the one that was written last."""
         if self.bench_ready:
-            return self._bench.holds() if self._bench is not None else None
+            return self._bench.holds() if self._bench is not None else self._read_back()
         flashes = self.job.flashes() if self.job is not None else []
         return self.revision(flashes[-1].revision_id) if flashes else next(iter(self.revisions()), None)
+
+    def _read_back(self) -> Revision | None:
+        """Of a unit that nobody here can ask: what it was found to hold when it was read back last, by file."""
+        steps = [c for c in self.job.carried() if c.kind != "exported"] if self.job is not None else []
+        if not steps or steps[-1].kind != "read back":
+            return None
+        return next((r for r in reversed(self.revisions()) if r.image == steps[-1].document.image), None)
 
     def _set_draft(self, draft: DraftState | None) -> None:
         if self.draft is not None:
@@ -134,6 +141,13 @@ class Opened(Told):
         self.draft = draft
         if draft is not None:
             draft.changed.connect(lambda: self.draft_changed.emit())
+
+    def layout_changed(self) -> None:
+        """What the layout says was changed: images and the draft are read by it anew."""
+        self._images.clear()
+        if self.draft is not None and self.job is not None:
+            self._set_draft(DraftState(self.job, self.draft.parent, tuple(self.draft.steps)))
+        self.job_changed.emit()
 
     # -- what is in it
 

@@ -7,11 +7,13 @@ from collections.abc import Mapping
 import numpy as np
 
 from yarvic.core.calibration.compare import compare
+from yarvic.core.calibration.faults import unknown_sums
 from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, STOP, WATCH
 from yarvic.core.checks.run import Summary
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.repeatability import Interval, mean_curve, peak_trend
+from yarvic.core.job.model import Revision
 from yarvic.core.physics.correction import title
 from yarvic.core.plan.readiness import Readiness
 from yarvic.core.units import UNITS, from_canonical
@@ -112,7 +114,7 @@ def _flash(session: Session) -> list[Reading]:
         for i in Readiness(session.job.sheet.readiness).of("stop")
     ]
     if bench is None:
-        return [*found, Reading(NO_DATA, "No unit is on the link", "no simulated vehicle has a unit of this family")]
+        return found + _by_file(session, revision)
     held = bench.holds()
     if revision is None:
         found.append(Reading(STOP, "A draft cannot be flashed", "commit it under Maps", step="maps"))
@@ -131,6 +133,39 @@ def _flash(session: Session) -> list[Reading]:
             f"{volts:.1f} V, at least {LEAST_VOLTAGE_V:.1f} V",
         )
     )
+    found.append(
+        Reading(
+            WATCH,
+            "Keep the supply on while writing",
+            "a unit that loses power in the middle must be recovered; alternator and starter stay off",
+        )
+    )
+    return found
+
+
+def _by_file(session: Session, revision: Revision | None) -> list[Reading]:
+    """Where a revision stands that is written by file, and what hurts while it is."""
+    from yarvic.state.by_file import steps_of, unit_in_words
+
+    assert session.job is not None
+    found = [Reading(NO_DATA, "No unit is on the link: it is written by file", f"unit: {unit_in_words(session)}")]
+    steps = steps_of(session.job, revision)
+    if revision is None:
+        found.append(Reading(STOP, "A draft cannot be written", "commit it under Maps", step="maps"))
+    elif not steps:
+        found.append(Reading(NO_DATA, f"{revision.name} is not exported yet", "export it, write it, read it back"))
+    elif steps[-1].kind == "exported":
+        found.append(Reading(WATCH, f"{revision.name} is exported, not written", f"to {steps[-1].document.file}"))
+    elif steps[-1].kind == "written":
+        found.append(Reading(STOP, f"{revision.name} is written, not read back", f"by {steps[-1].name}"))
+    elif steps[-1].document.equal:
+        found.append(Reading(PASS, f"{revision.name} is in the unit, as read back", f"by {steps[-1].name}, by file"))
+    else:
+        found.append(Reading(STOP, f"The unit does not hold {revision.name}", steps[-1].document.said))
+    found += [
+        Reading(WATCH, f"Of the checksum nobody knows the rule: {what}", "the writer must correct it")
+        for what in unknown_sums(session.job.layout)
+    ]
     found.append(
         Reading(
             WATCH,

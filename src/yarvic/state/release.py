@@ -8,11 +8,12 @@ from pathlib import Path
 
 import numpy as np
 
+from yarvic.core.calibration.faults import unknown_sums
 from yarvic.core.calibration.image import check_image
 from yarvic.core.errors import EvidenceError, ReleaseError, YarvicError
 from yarvic.core.job.model import Revision, Waiver, parts_on
 from yarvic.core.job.store import Job
-from yarvic.core.release.gate import Case, Condition, changed_slots, gate
+from yarvic.core.release.gate import Case, Condition, changed_slots, gate, set_outside
 from yarvic.core.release.grounds import written
 from yarvic.core.release.keys import SigningKey
 from yarvic.core.release.package import Built, verify_package, write_package
@@ -36,12 +37,15 @@ def gate_conditions(session: Session, revision: Revision | None = None) -> list[
 def _case(session: Session, job: Job, revision: Revision) -> Case:
     stock = session.revisions()[0]
     fault = ""
+    slots: tuple[str, ...] = ()
+    outside: tuple[str, ...] = ()
     try:
-        image = job.image(revision.image)
-        check_image(image, job.layout, source=revision.name)
-        slots = changed_slots(session.image_of(stock), session.image_of(revision))
+        image = session.image_of(revision)
+        check_image(image.data, job.layout, source=revision.name)
+        slots = changed_slots(session.image_of(stock), image)
+        outside = set_outside(session.image_of(stock), image)
     except YarvicError as error:
-        fault, slots = str(error), ()
+        fault = str(error)
     results = session.results.get(revision.id) or RevisionResults(revision.id, (), (), ())
     baseline = session.results.get(stock.id)
     builds = job.builds()
@@ -54,6 +58,9 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
         image_fault=fault,
         baseline_pulls=baseline.full_pulls if baseline else 0,
         flashes=tuple(job.flashes()),
+        carried=tuple(job.carried()),
+        unknown_sums=unknown_sums(job.layout),
+        outside=outside,
         evidence=tuple(job.runs_of(revision.id)),
         pulls=results.full_pulls,
         summaries=results.summaries,

@@ -178,9 +178,8 @@ class Session(Judging):
         self.results[made.id] = RevisionResults(made.id, (), (), ())
         self.job_changed.emit()
         self.selection_changed.emit()
-        self.say(
-            str(no_bench) if no_bench is not None else f"{made.name} is on file. Flash it, then pull the baseline."
-        )
+        way = "No unit is on a link here: it is written by file" if no_bench is not None else "Flash it"
+        self.say(f"{made.name} is on file. {way}, then pull the baseline.")
 
     # -- drafting
 

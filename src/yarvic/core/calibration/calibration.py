@@ -16,18 +16,21 @@ class Lazily(Mapping[str, T]):
     """Things by key, each made when it is first looked at. Looking raises what making it raises."""
 
     def __init__(self, keys: tuple[str, ...], make: Callable[[str], T]) -> None:
-        self._keys, self._make = dict.fromkeys(keys), make
+        self._keys, self._make = keys, make
+        self._known: frozenset[str] | None = None
         self._made: dict[str, T] = {}
 
     def __getitem__(self, key: str) -> T:
         if key not in self._made:
-            if key not in self._keys:
+            if key not in self:
                 raise KeyError(key)
             self._made[key] = self._make(key)
         return self._made[key]
 
     def __contains__(self, key: object) -> bool:
-        return key in self._keys
+        if self._known is None:
+            self._known = frozenset(self._keys)
+        return key in self._known
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._keys)

@@ -93,7 +93,8 @@ class Checksum(Described):
     def computed(self, data: bytes | bytearray, base: int, byte_order: str) -> int:
         """What it must be for a memory that starts at `base`. The ranges must lie in it."""
         memory = memoryview(data)
-        part = b"".join(memory[start - base : end - base] for start, end in self.ranges)
+        parts = [memory[start - base : end - base] for start, end in self.ranges]
+        part = bytes(parts[0]) if len(parts) == 1 else b"".join(parts)
         if self.kind in _CRCS:
             found = _CRCS[self.kind](part)
         else:

@@ -93,7 +93,7 @@ def _one_point(layout: Layout) -> list[Fault]:
                 continue
             own = layout.axis_by_key.get(axis.of, axis) if axis.kind == "shared" else axis
             if (len(own.values) or own.count) == 1:
-                what = f"its axis {name} has one point: nothing lies between"
+                what = f"its axis {name} has one point: nothing to interpolate"
                 found.append(
                     Fault(entry.key, what, "State all its points, or make it a value or a curve.", entry.line)
                 )
@@ -226,7 +226,11 @@ def of_image(layout: Layout, data: bytes, source: str) -> tuple[Layout, list[Fau
                 if entry.key not in bad:
                     bad[entry.key] = error.what
                     faults.append(Fault(entry.key, error.what, error.remedy, entry.line))
-    unknown = [f"{c.named}: its rule is unknown" for c in layout.checksums if not c.known]
+    return _without(layout, bad), faults[:MOST_FAULTS], list(unknown_sums(layout))
+
+
+def unknown_sums(layout: Layout) -> tuple[str, ...]:
+    """What is not known of a memory's checksums, in words; nothing where all are known."""
     if not layout.checksums:
-        unknown.append("the layout states no checksum")
-    return _without(layout, bad), faults[:MOST_FAULTS], unknown
+        return ("the layout states no checksum",)
+    return tuple(f"{c.named}: its rule is unknown" for c in layout.checksums if not c.known)

@@ -103,13 +103,9 @@ class Image(Mapping[str, Calibration]):
     """A memory with its layout: by slot, the calibration that it holds. Never changed: an edit gives a new one."""
 
     def __init__(self, layout: Layout, data: bytes) -> None:
-        self.layout, self.memory = layout, memory_of(data, layout)
+        self.layout, self.data = layout, data
+        self.memory = memory_of(data, layout)
         self._sets: dict[str, Calibration] = {}
-
-    @property
-    def data(self) -> bytes:
-        """The bytes."""
-        return self.memory.data
 
     def __getitem__(self, slot: str) -> Calibration:
         if slot not in self.layout.sets:
@@ -130,15 +126,13 @@ class Image(Mapping[str, Calibration]):
         def make(key: str) -> Table | Scalar | Text:
             return decoded(layout, layout.by_key[key], memory, slot)
 
-        kinds: dict[str, list[str]] = {"table": [], "value": [], "text": []}
-        for e in layout.entries:
-            kinds[e.kind if e.kind in ("value", "text") else "table"].append(e.key)
+        keys = layout.keys
         return Calibration(
             layout.family,
             slot,
-            Lazily(tuple(kinds["table"]), make),  # type: ignore[arg-type]
-            Lazily(tuple(kinds["value"]), make),  # type: ignore[arg-type]
-            Lazily(tuple(kinds["text"]), make),  # type: ignore[arg-type]
+            Lazily(keys["table"], make),  # type: ignore[arg-type]
+            Lazily(keys["value"], make),  # type: ignore[arg-type]
+            Lazily(keys["text"], make),  # type: ignore[arg-type]
         )
 
     def with_patches(self, found: Iterable[Patch]) -> Image:
@@ -148,27 +142,31 @@ class Image(Mapping[str, Calibration]):
             data[address - self.memory.base : address - self.memory.base + len(new)] = new
         return Image(self.layout, bytes(data))
 
-    def patches_of(self, edit: Edit) -> list[Patch]:
-        """The bytes by which an edit changes it. Raises CalibrationError for an edit that was made for other maps."""
-        if edit.slot not in self.layout.sets:
-            raise CalibrationError(f"there is no slot {edit.slot!r}", remedy="Choose one of the layout's slots.")
-        entry = self.layout.by_key.get(edit.key)
-        if entry is None or entry.kind == "text":
-            raise CalibrationError(f"there is no table or value {edit.key!r}", remedy=MEANT_FOR)
-        maps = self[edit.slot]
-        now = maps.tables[edit.key] if edit.key in maps.tables else maps.scalars[edit.key]
-        return patches(self.layout, entry, self.memory, edit.slot, edited(now, edit))
+    def edited(self, edits: Iterable[Edit]) -> tuple[Image, list[Patch]]:
+        """The image after edits, one after the other, and the bytes that take them back exactly.
 
-    def was(self, found: Iterable[Patch]) -> list[Patch]:
-        """What lies now in the places of patches: it takes them back."""
-        return [(a, self.memory.bytes(a, a + len(b))) for a, b in found]
+        Raises CalibrationError for an edit that was made for other maps; this image is never changed.
+        """
+        data = bytearray(self.data)
+        memory = Memory(data, self.memory.base, self.memory.gaps)
+        back: list[Patch] = []
+        for edit in edits:
+            if edit.slot not in self.layout.sets:
+                raise CalibrationError(f"there is no slot {edit.slot!r}", remedy="Choose one of the layout's slots.")
+            entry = self.layout.by_key.get(edit.key)
+            if entry is None or entry.kind == "text":
+                raise CalibrationError(f"there is no table or value {edit.key!r}", remedy=MEANT_FOR)
+            now = decoded(self.layout, entry, memory, edit.slot)
+            assert not isinstance(now, Text)
+            for address, new in patches(self.layout, entry, memory, edit.slot, edited(now, edit)):
+                at = address - memory.base
+                back.insert(0, (address, bytes(data[at : at + len(new)])))
+                data[at : at + len(new)] = new
+        return Image(self.layout, bytes(data)), back
 
     def with_edits(self, edits: Iterable[Edit]) -> Image:
-        """The image after edits, one after the other. Raises CalibrationError; this one is never changed."""
-        image = self
-        for edit in edits:
-            image = image.with_patches(image.patches_of(edit))
-        return image
+        """The image after edits. Raises CalibrationError as `edited` does."""
+        return self.edited(edits)[0]
 
     def changed_keys(self, other: Image, slot: str) -> list[str]:
         """The entries of a slot in whose places two images differ, in the order of the layout."""

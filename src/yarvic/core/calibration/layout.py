@@ -299,6 +299,14 @@ class Layout(Described):
         """Shared axes by their keys."""
         return {a.key: a for a in self.axes}
 
+    @cached_property
+    def keys(self) -> dict[str, tuple[str, ...]]:
+        """The keys of its tables (curves, maps, blocks), values and texts, in its order."""
+        found: dict[str, list[str]] = {"table": [], "value": [], "text": []}
+        for e in self.entries:
+            found[e.kind if e.kind in ("value", "text") else "table"].append(e.key)
+        return {kind: tuple(keys) for kind, keys in found.items()}
+
     @property
     def end(self) -> int:
         """The address behind the last one. Raises CalibrationError while no image has said how long the memory is."""
@@ -359,7 +367,7 @@ class Layout(Described):
     def changed(self, **values: object) -> Layout:
         """The same with other parts; each was checked when it was made."""
         made = self.model_copy(update=values)
-        for name in ("sets", "by_key", "axis_by_key"):
+        for name in ("sets", "by_key", "axis_by_key", "keys"):
             made.__dict__.pop(name, None)  # what was worked out of the parts before
         return made
 

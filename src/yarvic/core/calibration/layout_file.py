@@ -51,7 +51,11 @@ def understood_layout(text: str, *, source: str = "layout") -> tuple[Layout, lis
 
     Raises CalibrationError for what is no layout at all.
     """
-    data = parse_toml(text, source=source, error_type=CalibrationError)
+    return from_data(parse_toml(text, source=source, error_type=CalibrationError), text, source)
+
+
+def from_data(data: dict[str, Any], text: str, source: str) -> tuple[Layout, list[Fault]]:
+    """The layout that a parsed text says, and all that is wrong with it. Raises CalibrationError."""
     lines = _lines(text)
     if "format" not in data and "family" in data:
         data, lines = brought_up(data, source), {"entries": lines.get("tables", []) + lines.get("scalars", [])}

@@ -15,7 +15,7 @@ from yarvic.core.errors import CalibrationError
 class Memory:
     """The bytes of a memory, the address of the first, and which of them no file held."""
 
-    data: bytes
+    data: bytes | bytearray
     base: int = 0
     gaps: tuple[tuple[int, int], ...] = ()
 
@@ -36,7 +36,7 @@ class Memory:
                 f" 0x{self.base:X} to 0x{self.end - 1:X}{' with gaps' if self.gaps else ''}",
                 remedy="Correct the address, or choose an image that holds it.",
             )
-        return self.data[start - self.base : end - self.base]
+        return bytes(self.data[start - self.base : end - self.base])
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -82,7 +83,18 @@ def differing(one: Memory, other: Memory, apart: int = APART) -> list[tuple[int,
     return [(one.base + a, one.base + b) for a, b in _runs(_places_that_differ(one.data, other.data), apart)]
 
 
-def _places_that_differ(one: bytes, other: bytes) -> NDArray[np.int64]:
+def merged(ranges: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Ranges in order, those that touch as one."""
+    found: list[tuple[int, int]] = []
+    for start, end in sorted(ranges):
+        if found and start <= found[-1][1]:
+            found[-1] = found[-1][0], max(found[-1][1], end)
+        else:
+            found.append((start, end))
+    return found
+
+
+def _places_that_differ(one: bytes | bytearray, other: bytes | bytearray) -> NDArray[np.int64]:
     return np.flatnonzero(np.frombuffer(one, np.uint8) != np.frombuffer(other, np.uint8))
 
 
@@ -97,18 +109,20 @@ def _runs(at: NDArray[np.int64], apart: int) -> list[tuple[int, int]]:
 
 
 class _Same:
-    """A layout as a key: itself, not what it says, which takes long to compare."""
+    """A layout as a key: by the parts that its ranges follow from, which are the same objects in a changed copy."""
 
-    __slots__ = ("layout",)
+    __slots__ = ("_parts", "layout")
 
     def __init__(self, layout: Layout) -> None:
         self.layout = layout
+        parts = (layout.entries, layout.axes, layout.records)
+        self._parts = (*(id(p) for p in parts), layout.slots, layout.slot_start, layout.slot_size)
 
     def __hash__(self) -> int:
-        return id(self.layout)
+        return hash(self._parts)
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Same) and other.layout is self.layout
+        return isinstance(other, _Same) and other._parts == self._parts
 
 
 @lru_cache(maxsize=4)

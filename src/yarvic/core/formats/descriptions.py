@@ -6,15 +6,23 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from yarvic.core.calibration.faults import Fault, of_image
+from yarvic.core.calibration.faults import Fault, inspected, of_image
 from yarvic.core.calibration.layout import Entry, Layout
-from yarvic.core.calibration.layout_file import MOST_BYTES, read_layout
+from yarvic.core.calibration.layout_file import MOST_BYTES, from_data, read_layout
 from yarvic.core.calibration.places import Places, places
+from yarvic.core.document import parse_toml
 from yarvic.core.errors import CalibrationError, FormatError
 from yarvic.core.evidence.inputs import with_inputs
 from yarvic.core.formats.arrived import kind_of_file
 from yarvic.core.formats.asap2.module import read_asap2
 from yarvic.core.formats.images import ImageFile, fitted, read_image
+from yarvic.core.reading import read_text
+
+# What a layout may say of a memory beside what a description file says of it.
+ADDED = (
+    "base", "size", "block", "slots", "slot_start", "slot_size", "identification", "revision_name", "checksums", "volatile",
+    "groups", "roles",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -40,12 +48,49 @@ def read_description(path: Path) -> tuple[Layout, list[Fault]]:
             remedy="Choose the layout (TOML) or the description file (.a2l).",
         )
     else:
-        if path.stat().st_size > MOST_BYTES:
-            raise FormatError(
-                "is neither a layout nor a description file", concerns=str(path), remedy="Choose another file."
-            )
-        layout, faults = read_layout(path)
+        layout, faults = _own(path)
     return with_inputs(layout), faults
+
+
+def _own(path: Path) -> tuple[Layout, list[Fault]]:
+    """A layout in our own form; one that names a description file beside it adds to what that says."""
+    if path.stat().st_size > MOST_BYTES:
+        raise FormatError(
+            "is neither a layout nor a description file", concerns=str(path), remedy="Choose another file."
+        )
+    text = read_text(path, MOST_BYTES)
+    data = parse_toml(text, source=path.name, error_type=CalibrationError)
+    name = data.pop("description", None)
+    if name is None:
+        return read_layout(path)
+    if not isinstance(name, str) or Path(name).name != name:
+        raise FormatError(
+            "names a description file by more than its name", concerns=path.name, remedy="Put it beside the layout."
+        )
+    base, faults = read_asap2(path.with_name(name))
+    given = {"family": base.family, "version": base.version, "byte_order": base.byte_order, **data}
+    own, more = from_data(given, text, path.name)
+    said = {k: getattr(own, k) for k in data if k in ADDED}
+    twice = {e.key for e in own.entries}
+    layout = base.changed(
+        family=own.family,
+        version=own.version,
+        byte_order=own.byte_order,
+        entries=(*(e for e in base.entries if e.key not in twice), *own.entries),
+        axes=(*base.axes, *(a for a in own.axes if a.key not in base.axis_by_key)),
+        conversions={**base.conversions, **own.conversions},
+        records={**base.records, **own.records},
+        left_out=(*base.left_out, *own.left_out),
+        **said,
+    )
+    lost = [(k, r) for r, role in layout.roles.items() for k in role.entries if k not in layout.by_key]
+    if lost:
+        raise CalibrationError(
+            f"there is no table or value {lost[0][0]!r} for {lost[0][1]}", concerns=path.name, remedy="Correct it."
+        )
+    layout, again = inspected(layout)
+    known = {f.sentence() for f in (*faults, *more)}
+    return layout, [*faults, *more, *(f for f in again if f.sentence() not in known)]
 
 
 def at_base(layout: Layout, file: ImageFile, base: int | None = None) -> Layout:
@@ -72,6 +117,8 @@ def at_base(layout: Layout, file: ImageFile, base: int | None = None) -> Layout:
 def under(layout: Layout, faults: list[Fault], file: ImageFile, base: int | None = None) -> Taken:
     """A description over an image. Raises FormatError, CalibrationError where the image is not of this memory at all."""
     bound, data = fitted(file, at_base(layout, file, base))
+    if layout.size is None:
+        bound = bound.changed(block=_block(len(data)))
     with_image, more, unknown = of_image(bound, data, file.name)
     if layout.entries and not with_image.entries:
         raise CalibrationError(
@@ -80,6 +127,11 @@ def under(layout: Layout, faults: list[Fault], file: ImageFile, base: int | None
             remedy="Choose the description of this image, or state the address of its first byte.",
         )
     return Taken(with_image, data, (*faults, *more), tuple(unknown), file)
+
+
+def _block(size: int) -> int:
+    """Bytes of a block of a memory of which nobody said how it is divided: a power of two, a few hundred in all."""
+    return max(256, 1 << max(size // 256 - 1, 0).bit_length())
 
 
 def read_taken(description: Path, image: Path, base: int | None = None) -> Taken:

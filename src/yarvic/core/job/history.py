@@ -30,12 +30,13 @@ _RECORDS = {
     "evidence": "SELECT id, title, revision_id, build, time, source, conditions FROM evidence",
     "evidence_note": "SELECT id, evidence_id, kind, document, time FROM evidence_note",
     "flash": "SELECT id, revision_id, time, unit, image, blocks FROM flash",
+    "carried": "SELECT id, revision_id, time, kind, name, document FROM carried",
     "waiver": "SELECT revision_id || ' ' || condition, name, reason, time, finding FROM waiver",
     "release": "SELECT revision_id, name, time, manifest_sha256, package, manifest, signature FROM release",
 }
 _KEYS = {
     "sheet": "'1'", "build": "number", "revision": "id", "evidence": "id", "evidence_note": "id", "flash": "id",
-    "waiver": "revision_id || ' ' || condition", "release": "revision_id",
+    "carried": "id", "waiver": "revision_id || ' ' || condition", "release": "revision_id",
 }  # fmt: skip
 _COLUMNS = (
     "SELECT position, key, title, quantity, unit, time_position, count, crc32, data FROM evidence_column"

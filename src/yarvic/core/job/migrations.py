@@ -73,7 +73,11 @@ def _to_5(connection: sqlite3.Connection) -> None:
         connection.execute(made[name])
 
 
-_STEPS = {2: _to_2, 3: _to_3, 4: _to_4, 5: _to_5}
+def _to_6(connection: sqlite3.Connection) -> None:
+    connection.execute(statements(6)["carried"])
+
+
+_STEPS = {2: _to_2, 3: _to_3, 4: _to_4, 5: _to_5, 6: _to_6}
 
 
 def lay_over(connection: sqlite3.Connection, version: int) -> None:
@@ -101,6 +105,10 @@ def lay_over(connection: sqlite3.Connection, version: int) -> None:
     if version < 5:
         connection.execute(
             "CREATE TEMP TABLE evidence_note (id INTEGER, evidence_id TEXT, kind TEXT, document TEXT, time TEXT)"
+        )
+    if version < 6:
+        connection.execute(
+            "CREATE TEMP TABLE carried (id INTEGER, revision_id INTEGER, time TEXT, kind TEXT, name TEXT, document TEXT)"
         )
 
 

@@ -190,6 +190,47 @@ class Flash:
     blocks: int
 
 
+class Differing(Document):
+    """A range in which what was read back is not what was to be written; `names` are the tables that lie there."""
+
+    start: Annotated[int, Field(ge=0)]
+    end: Annotated[int, Field(ge=0)]
+    names: tuple[str, ...] = ()
+
+
+class Carriage(Document):
+    """What is known of one way of an image by file: the file, and for one that was read back what came of it.
+
+    `image` is the SHA-256 of the memory's content, `aside` how many bytes were not compared: those that the unit
+    itself changes, and gaps.
+    """
+
+    file: str = ""
+    form: str = ""
+    sha256: str = ""
+    image: str = ""
+    ticked: tuple[str, ...] = ()
+    equal: bool | None = None
+    compared: int = 0
+    aside: int = 0
+    differs: Annotated[tuple[Differing, ...], Field(max_length=1000)] = ()
+    said: str = ""
+
+
+CarriedKind = Literal["exported", "written", "read back"]
+
+
+@dataclass(frozen=True)
+class Carried:
+    """A step of writing a unit by file: a revision's image was exported, said to be written, or read back."""
+
+    revision_id: int
+    time: str
+    kind: CarriedKind
+    name: str
+    document: Carriage
+
+
 @dataclass(frozen=True)
 class Waiver:
     """A condition of release that a named person set aside, with the reason."""

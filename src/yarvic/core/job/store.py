@@ -7,6 +7,7 @@ import sqlite3
 from collections.abc import Iterable
 from dataclasses import astuple
 from pathlib import Path
+from typing import get_args
 
 from yarvic.core.calibration.edits import Edit
 from yarvic.core.calibration.image import check_image
@@ -22,6 +23,9 @@ from yarvic.core.job.history import content_of_image
 from yarvic.core.job.lock import WriteLock
 from yarvic.core.job.model import (
     Build,
+    Carriage,
+    Carried,
+    CarriedKind,
     Draft,
     Fitting,
     Flash,
@@ -328,6 +332,42 @@ class Job(Runs):
             Flash,
             (int, str, str, str, int),
             "SELECT revision_id, time, unit, image, blocks FROM flash ORDER BY id",
+        )
+
+    def record_carried(
+        self, revision_id: int, kind: CarriedKind, name: str, document: Carriage, sentence: str
+    ) -> Carried:
+        """Record a step of writing a unit by file, by whom; the journal says it in a sentence."""
+        if not name.strip():
+            raise JobError("who does this is not said", remedy="Fill in your name.")
+        made = Carried(revision_id, self._stamp(), kind, name.strip(), document)
+        with self._committing("carried") as c:
+            number = c.execute(
+                "INSERT INTO carried (revision_id, time, kind, name, document) VALUES (?, ?, ?, ?, ?)",
+                (revision_id, made.time, kind, made.name, document.model_dump_json(exclude_defaults=True)),
+            ).lastrowid
+            self._write_journal(c, "flash", sentence, ("carried", str(number)))
+        return made
+
+    def carried(self) -> list[Carried]:
+        """All steps of writing a unit by file, in order."""
+        return list(self._remember("carried", self._read_carried))
+
+    def _read_carried(self) -> list[Carried]:
+        def step(revision_id: int, time: str, kind: str, name: str, document: str) -> Carried:
+            if kind not in get_args(CarriedKind):
+                raise JobError(
+                    "the job file is damaged: a record holds what it cannot",
+                    concerns=str(self.path),
+                    remedy="Restore it from a copy.",
+                )
+            found = self._document(Carriage.model_validate_json, document, "record of a write by file")
+            return Carried(revision_id, time, kind, name, found)  # type: ignore[arg-type]
+
+        return self._records(
+            step,
+            (int, str, str, str, str),
+            "SELECT revision_id, time, kind, name, document FROM carried ORDER BY id",
         )
 
     def waive(self, revision_id: int, condition: str, name: str, reason: str, finding: str = "") -> Waiver:

@@ -9,7 +9,7 @@ from yarvic.core.calibration.compare import compare_images
 from yarvic.core.calibration.image import Image
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.checks.run import Summary, families_of
-from yarvic.core.job.model import Evidence, Flash, JobSheet, Revision, Waiver
+from yarvic.core.job.model import Carried, Evidence, Flash, JobSheet, Revision, Waiver
 from yarvic.core.plan.plan import not_fitted
 from yarvic.core.plan.readiness import Readiness
 from yarvic.core.release.grounds import Ground, of_finding, read, shuts_gate, still_waived
@@ -53,6 +53,9 @@ class Case:
     image_fault: str
     baseline_pulls: int
     flashes: tuple[Flash, ...]
+    carried: tuple[Carried, ...]
+    unknown_sums: tuple[str, ...]
+    outside: tuple[str, ...]
     evidence: tuple[Evidence, ...]
     pulls: int
     summaries: tuple[Summary, ...]
@@ -68,6 +71,7 @@ def gate(case: Case) -> list[Condition]:
     waived = {w.condition: w for w in case.waivers}
     conditions = [
         _image(case),
+        *_checksums(case),
         _ready(case),
         *_prerequisites(case),
         _baseline(case),
@@ -108,11 +112,41 @@ def changed_slots(stock: Image, now: Image) -> tuple[str, ...]:
     return tuple(slot for slot, listed in compare_images(stock, now).items() if listed)
 
 
+def set_outside(stock: Image, now: Image) -> tuple[str, ...]:
+    """The titles of tables and values that hold something outside their bounds that the stock image does not hold."""
+    found = []
+    for slot in now:
+        for key in stock.changed_keys(now, slot):
+            if key in now[slot].scalars:
+                value = now[slot].scalars[key]
+                if value.outside() and value.value != stock[slot].scalars[key].value:
+                    found.append(value.title)
+            elif key in now[slot].tables:
+                table, before = now[slot].tables[key], stock[slot].tables[key]
+                same = before.values.shape == table.values.shape
+                if (table.outside() & ((before.values != table.values) if same else True)).any():
+                    found.append(table.title)
+    return tuple(found)
+
+
 def _image(case: Case) -> Condition:
     if case.image_fault:
         return Condition("image", "Image is whole", STOP, case.image_fault, False)
-    sentence = f"Checksum holds and every value is within its bounds; SHA-256 {case.revision.image[:12]}."
+    if case.outside:
+        text = f"{len(case.outside)} tables or values were set outside their bounds: {', '.join(case.outside[:3])}."
+        return Condition("image", "Image is whole", STOP, text, False)
+    held = "Every known checksum holds" if case.unknown_sums else "Checksum holds"
+    sentence = f"{held} and every value that was changed is within its bounds; SHA-256 {case.revision.image[:12]}."
     return Condition("image", "Image is whole", PASS, sentence, False)
+
+
+def _checksums(case: Case) -> list[Condition]:
+    """Said only where it applies: a checksum of which nobody here knows the rule, or whether there is one."""
+    if not case.unknown_sums:
+        return []
+    what = "; ".join(case.unknown_sums)
+    text = f"{what[0].upper()}{what[1:]}. The writer must correct it, or the unit may not start."
+    return [Condition("checksum", "Checksums are known", STOP, text, True)]
 
 
 def _ready(case: Case) -> Condition:
@@ -165,12 +199,39 @@ def _enough(key: str, title: str, need: int, have: int, text: str) -> Condition:
 
 
 def _flashed(case: Case) -> Condition:
+    title = "Written and read back equal"
     done = [f for f in case.flashes if f.image == case.revision.image]
-    if not done:
-        text = f"{case.revision.name} was never written to a unit and read back. Flash it."
-        return Condition("flashed", "Written and read back equal", STOP, text, False)
-    text = f"Written to {done[-1].unit} and read back equal, {done[-1].time[:16].replace('T', ' ')} UTC."
-    return Condition("flashed", "Written and read back equal", PASS, text, False)
+    carried = [c for c in case.carried if c.revision_id == case.revision.id]
+    if done and not (carried and carried[-1].time > done[-1].time):
+        text = f"Written to {done[-1].unit} and read back equal, {done[-1].time[:16].replace('T', ' ')} UTC."
+        return Condition("flashed", title, PASS, text, False)
+    if any(c.kind != "exported" for c in carried):
+        return _by_file(case, carried)
+    text = f"{case.revision.name} was never written to a unit and read back. Flash it."
+    if carried:
+        text = f"{case.revision.name} was exported to {carried[-1].document.file}, and is not said to be written yet."
+    return Condition("flashed", title, STOP, text, False)
+
+
+def _by_file(case: Case, carried: list[Carried]) -> Condition:
+    """What the unit was found to hold when it was read back last; what was written since is not known to be there."""
+    last = next(c for c in reversed(carried) if c.kind != "exported")
+    title, when = "Written and read back, by file", f"{last.time[:16].replace('T', ' ')} UTC"
+    if last.kind == "written":
+        text = f"{last.name} wrote {case.revision.name} by file, {when}, and nobody read it back: read it back."
+        ground = Ground("written and not read back", STOP)
+        return Condition("flashed", title, STOP, text, True, (ground,))
+    d = last.document
+    if d.equal:
+        aside = (
+            f" {d.aside:,} bytes that the unit itself changes, or of which nothing is known, were left aside."
+            if d.aside
+            else ""
+        )
+        text = f"{d.file} was read back by {last.name}, {when}: equal in all {d.compared:,} bytes.{aside}"
+        return Condition("flashed", title, PASS, text, False)
+    text = f"{d.file}, read back {when}, is not what was written: {d.said}"
+    return Condition("flashed", title, STOP, text, False)
 
 
 def _pulls(case: Case) -> Condition:

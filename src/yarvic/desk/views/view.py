@@ -31,6 +31,9 @@ class Desk(Protocol):
     def open_import(self) -> None:
         """Show the page of what arrived from outside."""
 
+    def open_comparing(self) -> None:
+        """Show the page on which two images are compared."""
+
     def ask_for_logs(self) -> None:
         """Let a person choose logs to import."""
 
@@ -45,6 +48,9 @@ class Desk(Protocol):
 
     def import_image(self, path: Path, request: Request | None = None) -> None:
         """Take the maps of an image file into the draft."""
+
+    def take_stock(self, path: Path, kind: str) -> None:
+        """Take an image, or what describes one, for a job that has no maps yet."""
 
     def use_mapping(self, path: Path) -> None:
         """Read what waits to be imported by a mapping from a file."""

@@ -284,7 +284,7 @@ def _slices(base: dict[str, Any], axes: list[Axis], record: RecordLayout, made: 
         raise Unfit("how many points a cuboid has lies in the memory itself")
     x, y, z = axes
     if z.kind == "curve" or (z.kind == "shared" and z.count < 1):
-        raise Unfit("how many slices it has is not known")
+        raise Unfit("how many slices it has is unknown")
     count = z.count
     if count > MOST_SLICES:
         raise Unfit(f"it has {count} slices, at most {MOST_SLICES} are read")

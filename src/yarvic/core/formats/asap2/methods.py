@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from pydantic import ValidationError
 
-from yarvic.core.calibration.conversion import Linear, Named, Points, Rational, Words
+from yarvic.core.calibration.conversion import PLAIN, Linear, Named, Points, Rational, Words
 from yarvic.core.document import first_fault
 from yarvic.core.formats.asap2.blocks import Block
 from yarvic.core.formats.asap2.reading import Unfit, decimals, needs, number, options, text, whole
@@ -63,7 +63,8 @@ class Methods:
             told = options(words, 5, _METHOD)
             if not unit and "REF_UNIT" in told:
                 unit = self._unit(told["REF_UNIT"][0])
-            return Method(name, self._conversion(block, words[2], told), unit, digits)
+            found = self._conversion(block, words[2], told)
+            return Method(name, None if found == PLAIN else found, unit, digits)
         except Unfit as unfit:
             return Method(name, None, unit, digits, f"its conversion {name}: {unfit.reason}", unfit.fault)
         except ValidationError as error:

@@ -7,7 +7,6 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
-from yarvic.core.calibration.conversion import PLAIN
 from yarvic.core.calibration.described import MOST_ADDRESS, MOST_ENTRIES
 from yarvic.core.calibration.faults import Fault, inspected
 from yarvic.core.calibration.layout import Entry, Group, Layout, LeftOut, Mark, Measured, Origin, SharedAxis
@@ -93,7 +92,7 @@ class _Module:
             block=BLOCK_BYTES,
             identification=self._marks(),
             segments=self._segments(),
-            conversions={k: v for k, v in self.methods.used.items() if v != PLAIN},
+            conversions=dict(self.methods.used),
             records={r.name: r.record() for r in records.values()},
             axes=tuple(axes.values()),
             entries=tuple(entries.values()),

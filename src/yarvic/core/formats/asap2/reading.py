@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 
 from yarvic.core.formats.asap2.blocks import Block
 
@@ -32,10 +34,13 @@ def is_number(word: str) -> bool:
 
 
 def number(word: str) -> float:
-    """A number. Raises Unfit."""
-    if not is_number(word):
-        raise Unfit(f"{text(word)[:40]!r} stands where a number belongs", fault=True)
-    return float(whole(word)) if "x" in word.lower() else float(word)
+    """A number with an end. Raises Unfit."""
+    if is_number(word):
+        with suppress(OverflowError):
+            found = float(whole(word)) if "x" in word.lower() else float(word)
+            if math.isfinite(found):
+                return found
+    raise Unfit(f"{text(word)[:40]!r} stands where a number belongs", fault=True)
 
 
 def whole(word: str) -> int:

@@ -8,32 +8,35 @@ from functools import partial
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QFrame,
     QHBoxLayout,
-    QHeaderView,
     QLineEdit,
     QSplitter,
     QStackedWidget,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
+from yarvic.core.calibration.table import Axis, Table
 from yarvic.core.errors import YarvicError
 from yarvic.core.units import parse_number
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.maps.commit import CommitStrip
+from yarvic.desk.views.maps.finder import Finder
 from yarvic.desk.views.maps.grid import KNOCK_DEG, Grid
+from yarvic.desk.views.maps.roles import RolesPanel
+from yarvic.desk.views.maps.scalars import ScalarTable
 from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.maps.stock import StockForm
 from yarvic.desk.views.view import Desk, View
-from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
-from yarvic.state.draft import DraftState
+from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
 from yarvic.state.maps import OPERANDS, SCALARS
+from yarvic.state.roles import RolesState
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
 
+# More tables than this are searched, not listed in a menu; and so many are commands of their own.
+MOST_IN_MENU, MOST_COMMANDS = 40, 100
 # Operation: (word, key)
 WORDS = {
     "set": ("Set", "S"),
@@ -51,7 +54,6 @@ class MapsView(View):
     def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Maps")
         self.maps = window.maps
-        self._draft: DraftState | None = None  # the one that the strip below is about
         self._operation = "set"
         self._head()
         self.stock = StockForm(session)
@@ -64,11 +66,12 @@ class MapsView(View):
         self.column.addWidget(self.full, 1)
         self.grid = Grid(self.maps)
         self.slices = Slices(self.maps)
-        self.scalars = self._scalar_table()
+        self.scalars = ScalarTable(self.maps, self._scalar_typed)
+        self.roles = RolesPanel(RolesState(session, self.maps))
         self._words()
         self.strip = self._operand_strip()
         self._body()
-        self.commit = self._commit_strip()
+        self.commit = CommitStrip(session)
         self.inside.addWidget(self.commit)
         self.grid.typed.connect(lambda text: self._ask("set", text))
         self.grid.chosen.connect(self._selection_moved)
@@ -79,12 +82,18 @@ class MapsView(View):
     # -- making
 
     def _head(self) -> None:
-        self.chooser = chooser("Table", lambda: [(t, partial(self.maps.choose, k)) for k, t in self.maps.titles()])
+        self.chooser = chooser("Table", self._few)
+        self.find_word = word("Find", self.open_finder, "Ctrl+F")
+        self.roles_word = word("Roles", self.refresh, checkable=True)
+        self.finder = Finder(self, self._found)
         self.slot = chooser("Fuel slot", self._slots)
         self.differs = Elided()
         self.head.insertWidget(1, self.chooser)
-        self.head.addWidget(self.slot)
-        self.head.addWidget(self.differs)
+        for widget in (self.find_word, self.roles_word, self.slot, self.differs):
+            self.head.addWidget(widget)
+        shortcut = QShortcut(QKeySequence("Ctrl+F"), self)
+        shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        shortcut.activated.connect(self.open_finder)
 
     def _words(self) -> None:
         bar = QHBoxLayout()
@@ -156,51 +165,8 @@ class MapsView(View):
         split.setChildrenCollapsible(False)
         self.body.addWidget(split)
         self.body.addWidget(self.scalars)
+        self.body.addWidget(self.roles)
         self.inside.addWidget(self.body, 1)
-
-    def _scalar_table(self) -> QTableWidget:
-        table = QTableWidget(0, 5)
-        table.setHorizontalHeaderLabels(["Limit or constant", "Value", "Unit", "Reference", "Bounds"])
-        table.setAccessibleName("Limits and constants")
-        table.setShowGrid(False)
-        table.setEditTriggers(
-            QAbstractItemView.EditTrigger.DoubleClicked
-            | QAbstractItemView.EditTrigger.EditKeyPressed
-            | QAbstractItemView.EditTrigger.AnyKeyPressed
-        )
-        vertical, horizontal = table.verticalHeader(), table.horizontalHeader()
-        assert vertical is not None and horizontal is not None
-        vertical.hide()
-        horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        table.itemChanged.connect(self._scalar_typed)
-        return table
-
-    def _commit_strip(self) -> QFrame:
-        frame = QFrame()
-        frame.setObjectName("card")
-        column = QVBoxLayout(frame)
-        column.setContentsMargins(12, 7, 12, 7)
-        column.setSpacing(4)
-        self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why did the maps change? One sentence.")
-        self.reason.setAccessibleName("Reason")
-        self.reason.returnPressed.connect(self._commit)
-        self.author = QLineEdit()
-        self.author.setPlaceholderText("Your name")
-        self.author.setAccessibleName("Author")
-        self.author.setFixedWidth(116)
-        self.commit_act = act("Commit", self._commit)
-        self.discard = word("Discard draft", self._discard)
-        line = row(
-            label("Reason", "quiet"), self.reason, label("by", "quiet"), self.author, self.commit_act, self.discard
-        )
-        column.addLayout(line)
-        self.commit_fault = label("", "fault", wrap=True)
-        self.commit_fault.hide()
-        column.addWidget(self.commit_fault)
-        self._discard_asked = False
-        return frame
 
     # -- showing
 
@@ -208,35 +174,38 @@ class MapsView(View):
         """Another table, slot, revision or unit."""
         s = self.session
         bare = s.job is not None and not s.job.has_maps
-        for widget in (self.full, self.chooser, self.slot, self.differs):
+        for widget in (self.full, self.chooser, self.differs, self.find_word, self.roles_word):
             widget.setVisible(not bare)
+        self.slot.setVisible(s.job is not None and not bare and len(s.job.layout.slots) > 0)
         self.stock.setVisible(bare)
         if bare:
             self.about.setText("fuel, ignition, boost, and the values around them")
             return
         keys = dict(self.maps.titles())
         if self.maps.key not in keys and keys:
-            self.maps.key = next(iter(keys))
+            self.maps.key = self.maps.first()
         table = self.maps.table()
         show_choice(self.chooser, keys.get(self.maps.key, ""))
         show_choice(self.slot, f"{s.slot} slot" if s.job else "")
-        self.body.setCurrentIndex(1 if self.maps.key == SCALARS else 0)
+        if self.roles_word.isChecked():
+            self.roles.refresh()
+        self.body.setCurrentIndex(2 if self.roles_word.isChecked() else 1 if self.maps.key == SCALARS else 0)
         for operation in WORDS:
             self.words[operation].setEnabled(table is not None)
         self.grid.reload()
         if table is not None:
             unit = self.maps.display_unit(table.unit)
-            self.about.setText(f"{unit} · {table.x.title.lower()} by {table.y.title.lower()}")
-            y_unit = "" if table.y.unit == "fraction" else f", {table.y.unit}"
+            axes = [a.title.lower() for a in (table.x, table.y) if a.title]
+            self.about.setText(" · ".join(p for p in (unit, " by ".join(axes)) if p))
             self.corner.setText(
-                f"down: {table.y.title.lower()}{y_unit}     across: {table.x.title.lower()}, {table.x.unit}"
-                f"     bounds {self.maps.bounds(table)}"
+                "     ".join(p for p in (*_axes_in_words(table), f"bounds {self.maps.bounds(table)}") if p)
             )
         elif s.job is None:
             self.about.setText("the tables appear here once a job is open")
         else:
             self.about.setText("single values; type into the value's cell to change it")
         self._show_values()
+        self.finder.hide()
         self.escape()
 
     def _revalue(self) -> None:
@@ -267,32 +236,15 @@ class MapsView(View):
         else:
             self.foot.setText("Bold: differs from the reference, by the small number.")
         in_draft = s.working == DRAFT and s.draft is not None
-        if s.draft is not self._draft:
-            # A reason is for the draft that it was written for, and so is the first word of throwing it away.
-            self._draft = s.draft
-            self.reason.clear()
-            self._ask_discard(False)
-        self.commit.setVisible(in_draft)
+        self.commit.show_draft(in_draft)
         self.undo_word.setEnabled(in_draft and s.draft is not None and s.draft.can_undo)
         self.redo_word.setEnabled(in_draft and s.draft is not None and s.draft.can_redo)
-        if in_draft and not self.author.text():
-            self.author.setText(s.settings.author)
         self._show_scalars()
 
     def _show_scalars(self) -> None:
-        self.scalars.blockSignals(True)
-        rows = self.maps.scalars()
-        self.scalars.setRowCount(len(rows))
-        for line, (now, then) in enumerate(rows):
-            before = f"{then.value:.{then.decimals}f}" if then is not None else ""
-            texts = (now.title, f"{now.value:.{now.decimals}f}", now.unit, before, f"{now.low:g} to {now.high:g}")
-            for at, text in enumerate(texts):
-                item = QTableWidgetItem(text)
-                if at != 1:
-                    item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
-                item.setData(Qt.ItemDataRole.UserRole, now.key)
-                self.scalars.setItem(line, at, item)
-        self.scalars.blockSignals(False)
+        # They may be thousands: only while they are looked at.
+        if self.maps.key == SCALARS:
+            self.scalars.refresh()
 
     def _selection_moved(self) -> None:
         table = self.maps.table()
@@ -304,6 +256,42 @@ class MapsView(View):
         self.slices.refresh()
 
     # -- choosing
+
+    def _few(self) -> list[tuple[str, Callable[[], None]]]:
+        """All tables, where they are few; of many the list to be searched opens."""
+        titles = self.maps.titles()
+        if len(titles) > MOST_IN_MENU:
+            self.open_finder()
+            return []
+        return [(title, partial(self._show_table, key)) for key, title in titles]
+
+    def _show_table(self, key: str) -> None:
+        self.roles_word.setChecked(False)
+        if key == self.maps.key:
+            self.refresh()
+        self.maps.choose(key)
+
+    def open_finder(self) -> None:
+        """Open the list of all tables and values, to be searched."""
+        names = self.maps.names()
+        if names is not None:
+            self.finder.open(names, self.chooser.mapTo(self, self.chooser.rect().bottomLeft()))
+
+    def _found(self, key: str) -> None:
+        self.roles_word.setChecked(False)
+        self.maps.find(key)
+        self.refresh()
+        if self.maps.key == SCALARS:
+            self.scalars.show_key(key)
+            self.scalars.setFocus()
+        else:
+            self.grid.setFocus()
+
+    def show_panel(self, name: str) -> None:
+        """Show the roles, or the tables again."""
+        if name == "roles" and not self.roles_word.isChecked():
+            self.roles_word.setChecked(True)
+        self.refresh()
 
     def _slots(self) -> list[tuple[str, Callable[[], None]]]:
         job = self.session.job
@@ -372,41 +360,20 @@ class MapsView(View):
             self.session.say(str(error), trouble=True)
             self.slices.refresh()
 
-    def _scalar_typed(self, item: QTableWidgetItem) -> None:
+    def _scalar_typed(self, key: str, text: str) -> None:
         try:
-            self.maps.set_scalar(str(item.data(Qt.ItemDataRole.UserRole)), item.text())
+            self.maps.set_scalar(key, text)
         except YarvicError as error:
             self.session.say(str(error), trouble=True)
             self._show_scalars()
 
-    def _commit(self) -> None:
-        try:
-            self.session.commit_draft(self.reason.text(), self.author.text(), self._draft)
-        except YarvicError as error:
-            self.commit_fault.setText(str(error))
-            self.commit_fault.show()
-            (self.reason if not self.reason.text().strip() else self.author).setFocus()
-            return
-        self.reason.clear()
-        self.commit_fault.hide()
-
-    def _discard(self) -> None:
-        # Throwing work away is asked twice, in place.
-        if not self._discard_asked:
-            self._ask_discard(True)
-            return
-        self._ask_discard(False)
-        if self.session.draft is self._draft:
-            self.session.discard_draft()
-
-    def _ask_discard(self, asked: bool) -> None:
-        self._discard_asked = asked
-        self.discard.setText("Discard for good?" if asked else "Discard draft")
-
     def escape(self) -> None:
         """Leave the strip; the cells stay as they are."""
-        self._ask_discard(False)
-        self.commit_fault.hide()
+        if self.finder.isVisible():
+            self.finder.hide()
+            self.grid.setFocus()
+            return
+        self.commit.leave()
         if self.strip.isVisible():
             self.strip.hide()
             self.grid.setFocus()
@@ -421,6 +388,7 @@ class MapsView(View):
             ("a digit", "set the selected cells"),
             *named,
             ("N, Shift+N", "next, previous table"),
+            ("Ctrl+F", "find a table or value by part of its name"),
             ("Drag a point of the slice", "set one cell"),
         ]
 
@@ -429,16 +397,32 @@ class MapsView(View):
         job = self.session.job
         if job is None or not job.has_maps:
             return []
-        tables = [Command(f"Show {title}", "", partial(self.maps.choose, key)) for key, title in self.maps.titles()]
+        few = self.maps.titles()[:MOST_COMMANDS]
+        tables = [Command(f"Show {title}", "", partial(self._show_table, key)) for key, title in few]
         edits = [
             Command(f"{text} the selected cells", key, partial(self._begin, op)) for op, (text, key) in WORDS.items()
         ]
-        slots = [Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n)) for n in job.layout.sets]
-        return [*tables, *edits, *slots]
+        slots = [Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n)) for n in job.layout.slots]
+        own = [
+            Command("Find a table or value", "Ctrl+F", self.open_finder),
+            Command("Roles: which table does what", "", partial(self.show_panel, "roles")),
+        ]
+        return [*own, *tables, *edits, *slots]
 
     def main_widget(self) -> QWidget:
         """The cells take the keys."""
         return self.grid
+
+
+def _axes_in_words(table: Table) -> tuple[str, str]:
+    """What runs down, and what across."""
+
+    def words(where: str, axis: Axis) -> str:
+        unit = "" if axis.unit in ("", "fraction") else f", {axis.unit}"
+        shared = f", shared ({axis.of})" if axis.of else ""
+        return f"{where}: {axis.title.lower() or 'its number'}{unit}{shared}"
+
+    return ("" if table.is_curve else words("down", table.y)), words("across", table.x)
 
 
 def make(session: Session, window: Desk) -> MapsView:

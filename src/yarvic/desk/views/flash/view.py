@@ -1,4 +1,4 @@
-"""Flash: the link from laptop to unit, the memory as a strip of blocks that fills, the journal under it."""
+"""The link from laptop to unit, the memory as a strip of blocks that fills, the journal under it."""
 
 from __future__ import annotations
 
@@ -10,56 +10,13 @@ from yarvic.core.calibration.image import changed_blocks
 from yarvic.core.link.flash import Step
 from yarvic.desk.overlays import Command
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
+from yarvic.desk.views.flash.by_file import ByFile
+from yarvic.desk.views.flash.memory import DIFFERS, PROVEN, SAME, WRITTEN, Memory
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.words import act, label, row
 from yarvic.state.bench import BenchState
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
-
-# State of a block on the strip: (word, share of tint)
-SAME, DIFFERS, READ, WRITTEN, PROVEN = "same", "differs", "read", "written", "read back equal"
-
-
-class Memory(QWidget):
-    """The unit's memory, one square a block."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.states: list[str] = []
-        self.setMinimumHeight(120)
-        self.setAccessibleName("Memory of the unit, block by block")
-
-    def show_states(self, states: list[str]) -> None:
-        """Show all blocks."""
-        self.states = states
-        counts = {s: states.count(s) for s in (SAME, DIFFERS, READ, WRITTEN, PROVEN) if s in states}
-        self.setAccessibleDescription(", ".join(f"{n} {word}" for word, n in counts.items()))
-        self.update()
-
-    def paintEvent(self, event) -> None:
-        """Rows of blocks: outline same, corner cut differs, bar read, half filled written, filled proven."""
-        painter = QPainter(self)
-        t = tokens()
-        if not self.states:
-            return
-        columns = 32
-        size = min((self.width() - 4) / columns, self.height() / max(-(-len(self.states) // columns), 1))
-        for i, state in enumerate(self.states):
-            x, y = (i % columns) * size, (i // columns) * size
-            box = QRectF(x + 1.5, y + 1.5, size - 4, size - 4)
-            painter.setPen(QPen(t.color("line"), 1))
-            painter.setBrush(t.color("ground"))
-            painter.drawRect(box)
-            if state == READ:
-                painter.fillRect(QRectF(box.left(), box.bottom() - 3, box.width(), 3), t.color("quiet"))
-            elif state == DIFFERS:
-                painter.setPen(QPen(t.color("working"), 2))
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawRect(box.adjusted(1, 1, -1, -1))
-            elif state == WRITTEN:
-                painter.fillRect(box.adjusted(0, box.height() / 2, 0, 0), t.color("working"))
-            elif state == PROVEN:
-                painter.fillRect(box, t.color("working"))
 
 
 def _battery(bench: BenchState) -> str:
@@ -130,7 +87,7 @@ class FlashView(View):
         self.summary = label("", "quiet")
         self.journal = QListWidget()
         self.journal.setAccessibleName("Journal")
-        frame = QFrame()
+        frame = self.linked = QFrame()
         frame.setObjectName("sheet")
         column = QVBoxLayout(frame)
         column.setContentsMargins(12, 10, 12, 10)
@@ -141,7 +98,9 @@ class FlashView(View):
         column.addWidget(self.key)
         column.addWidget(label("Journal", "title"))
         column.addWidget(self.journal, 1)
+        self.by_file = ByFile(session)
         self.column.addWidget(frame, 1)
+        self.column.addWidget(self.by_file, 1)
         self.refresh_on(session.job_changed, session.selection_changed, session.bench_changed, session.draft_changed)
         session.block_came.connect(self._block)
         self._proven: set[int] = set()
@@ -152,6 +111,13 @@ class FlashView(View):
         s = self.session
         revision = s.working_revision()
         busy = s.busy is not None
+        self.linked.setVisible(not s.from_outside)
+        self.by_file.setVisible(s.from_outside)
+        self.bench_word.setVisible(not s.from_outside)
+        if s.from_outside:
+            self.about.setText("no unit is on a link here: it is written by file, and read back")
+            self.by_file.refresh()
+            return
         self.go.setEnabled(s.bench is not None and revision is not None and not busy)
         self.about.setText("writes what differs, block by block, and reads it back")
         self.link.update()
@@ -221,15 +187,19 @@ class FlashView(View):
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
+        if self.session.from_outside:
+            return [("Tab, Space", "reach a word or a tick, and press it")]
         return [("Tab, Space", "reach and press Write and read back"), ("B", "bench: weather, run, fuel, faults")]
 
     def commands(self) -> list[Command]:
         """Commands of this view."""
+        if self.session.from_outside:
+            return self.by_file.commands()
         return [Command("Flash the working map", "", self.session.flash)]
 
     def main_widget(self) -> QWidget:
         """The action takes the focus."""
-        return self.go
+        return self.by_file.export if self.session.from_outside else self.go
 
 
 def make(session: Session, window: Desk) -> FlashView:
