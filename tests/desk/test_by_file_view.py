@@ -288,3 +288,104 @@ def test_two_images_are_compared_without_a_description(empty, unit_files):
     assert "is not there" in page.fault.text()
     empty.key(Qt.Key.Key_Escape)
     assert empty.window.shown() is not page
+
+
+ODD = """
+format = "yarvic layout 2"
+family = "odd"
+byte_order = "little"
+size = 4096
+[conversions.inverse]
+kind = "rational"
+b = 0.0
+c = 12000.0
+e = 1.0
+f = 0.0
+[conversions.gate]
+kind = "words"
+words = [{ low = 0.0, high = 0.0, text = "shut" }, { low = 1.0, high = 1.0, text = "open" }]
+[[entries]]
+key = "reals"
+kind = "map"
+unit = "furlong"
+address = 0
+storage = "f32"
+x = { kind = "fixed", values = [1.0, 2.0, 3.0] }
+y = { kind = "fixed", values = [1.0, 2.0], unit = "rpm", title = "Engine speed" }
+[[entries]]
+key = "none at all"
+kind = "block"
+count = 3
+address = 64
+storage = "f64"
+[[entries]]
+key = "inverse"
+kind = "curve"
+unit = "rpm"
+address = 128
+storage = "u16"
+conversion = "inverse"
+x = { kind = "fixed", start = 1.0, step = 1.0, count = 4 }
+[[entries]]
+key = "doors"
+kind = "block"
+count = 2
+address = 160
+conversion = "gate"
+[[entries]]
+key = "falling"
+kind = "curve"
+unit = "degC"
+address = 170
+factor = -0.75
+offset = 120.0
+x = { kind = "fixed", start = 0.0, step = 1.0, count = 5, unit = "V" }
+[[entries]]
+key = "real"
+kind = "value"
+address = 200
+storage = "f32"
+"""
+
+
+def test_every_kind_of_table_is_shown(empty, tmp_path, complaints):
+    """Numbers that are none, poles, words, blocks, factors below zero, units that nobody knows."""
+    import numpy as np
+
+    data = bytearray(4096)
+    data[0:24] = np.array([1.0, np.nan, np.inf, 3e38, 5.0, -6.0], "<f4").tobytes()
+    data[64:88] = np.array([np.nan] * 3, "<f8").tobytes()
+    data[128:136] = np.array([0, 2, 4, 8], "<u2").tobytes()  # a stored nothing is the pole
+    data[160:162] = bytes([1, 0])
+    data[170:175] = bytes([10, 20, 30, 40, 50])
+    data[200:204] = np.array([np.nan], "<f4").tobytes()
+    (tmp_path / "odd.toml").write_text(ODD)
+    (tmp_path / "odd.bin").write_bytes(data)
+    path = tmp_path / "odd.yarvic"
+    Job.create(path, WHINCHAT.sheet(), author=WHO).close()
+    empty.open(path)
+    drop(empty, tmp_path / "odd.toml", tmp_path / "odd.bin")
+    form = empty.window.view("maps").stock
+    assert "unit 'furlong' is unknown" in form.listed.toPlainText() and form.go.isEnabled()
+    empty.click(form.go)
+    empty.idle()
+    view, maps = empty.window.view("maps"), empty.window.maps
+    shown = {}
+    for key, _ in maps.titles():
+        maps.choose(key)
+        empty.settle(30)
+        if maps.table() is not None:
+            shown[key] = [[view.grid.cells.data(view.grid.cells.index(r, c)) for c in range(view.grid.cells.columnCount())]
+                          for r in range(view.grid.cells.rowCount())]  # fmt: skip
+    assert shown["reals"][0] == ["1.000", "none", "none"] and shown["none at all"] == [["none"] * 3]
+    assert shown["inverse"] == [["none", "6000.000", "3000.000", "1500.000"]]
+    assert shown["falling"] == [["112.50", "105.00", "97.50", "90.00", "82.50"]]
+    maps.choose("falling")
+    view.grid.select_block(0, 0, 0, 4)
+    empty.settle()
+    maps.apply("add", 0.75)
+    empty.settle()
+    assert empty.window.session.draft.image["Maps"].table("falling").values.tolist() == [
+        [113.25, 105.75, 98.25, 90.75, 83.25]
+    ]
+    assert complaints == []

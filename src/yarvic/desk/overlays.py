@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtCore import QRect, Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QFrame, QGridLayout, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QGridLayout, QVBoxLayout, QWidget
 
 from yarvic.core.errors import YarvicError
+from yarvic.desk.widgets.typed_list import Fitting, TypedList
 from yarvic.desk.widgets.words import label, row, word
 
 
@@ -22,70 +23,24 @@ class Command:
     action: Callable[[], object]
 
 
-class CommandList(QFrame):
-    """A searchable list of commands. Enter does the one in hand, Esc closes."""
+class CommandList(TypedList):
+    """A searchable list of commands. Enter does the one that is marked, Esc closes."""
 
     def __init__(self, parent: QWidget, commands: Callable[[], list[Command]]) -> None:
-        super().__init__(parent)
-        self.setObjectName("sheet")
-        self.setAccessibleName("Commands")
         self._commands = commands
-        self._shown: list[Command] = []
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(10, 10, 10, 10)
-        self.search = QLineEdit()
-        self.search.setPlaceholderText("What do you want to do?")
-        self.search.setAccessibleName("Search commands")
-        self.list = QListWidget()
-        self.list.setAccessibleName("Commands found")
-        self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        layout.addWidget(self.search)
-        layout.addWidget(self.list)
-        self.search.textChanged.connect(self._filter)
-        self.search.returnPressed.connect(self._do)
-        self.search.installEventFilter(self)
-        self.list.itemClicked.connect(lambda item: self._do())
-        self.hide()
+        super().__init__(parent, "Commands", "What do you want to do?", self._fitting)
 
     def open(self) -> None:
         """Show it over the figure."""
         parent = self.parentWidget()
         assert parent is not None
         width = min(560, parent.width() - 80)
-        self.setGeometry((parent.width() - width) // 2, 96, width, min(420, parent.height() - 160))
-        self.search.clear()
-        self._filter("")
-        self.show()
-        self.raise_()
-        self.search.setFocus()
+        self.show_at(QRect((parent.width() - width) // 2, 96, width, min(420, parent.height() - 160)))
 
-    def _filter(self, text: str) -> None:
+    def _fitting(self, text: str) -> tuple[Fitting, str]:
         words = text.lower().split()
-        self._shown = [c for c in self._commands() if all(w in c.title.lower() for w in words)]
-        self.list.clear()
-        for command in self._shown:
-            self.list.addItem(QListWidgetItem(command.title + (f"     {command.keys}" if command.keys else "")))
-        if not self._shown:
-            self.list.addItem(QListWidgetItem("Nothing of that name. Try another word."))
-        self.list.setCurrentRow(0)
-
-    def _do(self) -> None:
-        at = self.list.currentRow()
-        self.hide()
-        if 0 <= at < len(self._shown):
-            self._shown[at].action()
-
-    def eventFilter(self, watched, event) -> bool:
-        """Up and down move in the list while typing goes on."""
-        if event.type() == QEvent.Type.KeyPress:
-            if event.key() == Qt.Key.Key_Escape:
-                self.hide()
-                return True
-            if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-                step = 1 if event.key() == Qt.Key.Key_Down else -1
-                self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
-                return True
-        return super().eventFilter(watched, event)
+        found = [c for c in self._commands() if all(w in c.title.lower() for w in words)]
+        return [(c.title + (f"     {c.keys}" if c.keys else ""), c.action) for c in found], ""
 
 
 class KeySheet(QFrame):

@@ -23,10 +23,10 @@ NAMES = {
     "16-release-open": "release",
     "18-import": "import",
     "19-bench": "bench",
-    "20-wether-climb": "logs-climb",
     "21-wether-ratings": "plan-ratings",
-    "22-fieldfare-half-throttle": "dyno-half-throttle",
     "24-whinchat-sheet": "import-dyno-sheet",
+    "26-by-file-stock": "maps-stock",
+    "30-by-file-half-written": "flash-by-file",
 }
 
 

@@ -169,6 +169,7 @@ def _style(t: Tokens) -> str:
     QPushButton#act:focus {{ border: 2px solid {t.ink}; }}
     QLineEdit, QPlainTextEdit, QSpinBox, QDoubleSpinBox {{ background: {t.sheet}; border: 1px solid {t.line};
       border-radius: 4px; padding: 3px 6px; selection-background-color: {t.working}; selection-color: {t.sheet}; }}
+    QPlainTextEdit#mono {{ font-family: "B612 Mono"; }}
     QLineEdit[own="true"] {{ font-weight: bold; }}
     QLineEdit[wrong="true"] {{ border: 2px solid {t.stop}; }}
     QDoubleSpinBox:disabled {{ color: {t.quiet}; background: {t.ground}; }}

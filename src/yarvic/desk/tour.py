@@ -63,6 +63,18 @@ def run_tour(folder: Path, say: Say) -> bool:
     return all(v.intact and v.signed for v in (verified, other))
 
 
+def sign(d: Driver, view: ReleaseView, path: Path, signer: str) -> None:
+    """Sign by name, answer the question, and wait for the package."""
+    d.fill(view.signer, signer)
+    d.click(view.sign)
+    d.wait("the question before signing", lambda: view.findChild(SignDialog) is not None)
+    dialog = view.findChild(SignDialog)
+    assert dialog is not None
+    d.click(dialog.sign)
+    d.idle()
+    d.wait("the package", path.exists, 30.0)
+
+
 class Walk:
     """The steps of the tour, each said with its result."""
 
@@ -206,14 +218,7 @@ class Walk:
         self.say("8 Release", view.state.text())
         path = view.package_path()
         assert path is not None
-        d.fill(view.signer, SIGNER)
-        d.click(view.sign)
-        d.wait("the question before signing", lambda: view.findChild(SignDialog) is not None)
-        dialog = view.findChild(SignDialog)
-        assert dialog is not None
-        d.click(dialog.sign)
-        d.idle()
-        d.wait("the package", path.exists, 30.0)
+        sign(d, view, path, SIGNER)
         d.picture("release-signed")
         self.say("8 Release, signed", view.state.text())
         return path

@@ -17,10 +17,10 @@ from yarvic.demo.jobs import outside_files
 from yarvic.demo.story import AUTHOR
 from yarvic.demo.whinchat import WHINCHAT
 from yarvic.desk.driver import Driver
+from yarvic.desk.tour import sign
 from yarvic.desk.views.flash import FlashView
 from yarvic.desk.views.importing import ImportView
 from yarvic.desk.views.maps.view import MapsView
-from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.view import ReleaseView
 from yarvic.state.release import begin_waiver, waive
 
@@ -181,13 +181,6 @@ class ByFiles:
         self.say("8 Release", view.state.text())
         path = view.package_path()
         assert path is not None
-        d.fill(view.signer, AUTHOR)
-        d.click(view.sign)
-        d.wait("the question before signing", lambda: view.findChild(SignDialog) is not None)
-        dialog = view.findChild(SignDialog)
-        assert dialog is not None
-        d.click(dialog.sign)
-        d.idle()
-        d.wait("the package", path.exists, 30.0)
+        sign(d, view, path, AUTHOR)
         self.say("8 Release, signed", view.state.text())
         return path

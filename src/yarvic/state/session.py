@@ -178,8 +178,8 @@ class Session(Judging):
         self.results[made.id] = RevisionResults(made.id, (), (), ())
         self.job_changed.emit()
         self.selection_changed.emit()
-        way = "No unit is on a link here: it is written by file" if no_bench is not None else "Flash it"
-        self.say(f"{made.name} is on file. {way}, then pull the baseline.")
+        way = "Import logs or a dyno sheet of it" if no_bench is not None else "Flash it, then pull it three times"
+        self.say(f"{made.name} is saved. {way}: that is the baseline.")
 
     # -- drafting
 

@@ -55,6 +55,8 @@ def raws(draw, storage, conversion):
     low, high = Storing(storage).raw_limits
     if isinstance(CONVERSIONS[conversion], Points):
         low, high = max(low, 0), min(high, 200)  # past the ends all are one value
+    if isinstance(CONVERSIONS[conversion], Rational):
+        low, high = max(low, -65_536), min(high, 65_535)  # further out neighbours are one number in double precision
     return draw(st.lists(st.integers(int(low), int(high)), min_size=6, max_size=6))
 
 

@@ -12,7 +12,8 @@ from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.errors import FormatError, YarvicError
 from yarvic.core.formats.arrived import kind_of_file
 from yarvic.core.formats.asap2.module import read_asap2
-from yarvic.core.formats.descriptions import document, read_description
+from yarvic.core.formats.descriptions import document, read_description, under
+from yarvic.core.formats.images import read_image, write_image
 from yarvic.core.reading import DEFECTS
 
 BASE = 0x8000
@@ -390,7 +391,7 @@ def test_old_encodings(tmp_path, encoding):
         ("ASAP2_VERSION 1 61 /begin PROJECT P \"\" /end PROJECT", "holds no MODULE"),
         (text_of()[:-20], "has no end"),
         (text_of().replace("/end MODULE", "/end MODUL"), "line 13: /end MODUL where MODULE is open"),
-        (text_of(common='/begin MOD_COMMON "" BYTE_ORDER BIG_ENDIAN /end MOD_COMMON'), "meant both ways"),
+        (text_of(common='/begin MOD_COMMON "" BYTE_ORDER MSB_MIDDLE /end MOD_COMMON'), "byte order MSB_MIDDLE"),
         (text_of("/begin IF_DATA x"), "IF_DATA has no end"),
         ("/begin A x " * 60, "without end"),
         ("", "holds no MODULE"),
@@ -402,6 +403,27 @@ def test_what_is_no_description_is_said_with_its_place(tmp_path, text, message):
     with pytest.raises(FormatError, match=message) as caught:
         read_asap2(path)
     assert caught.value.remedy and "unit.a2l" in caught.value.concerns
+
+
+@pytest.mark.parametrize("word", ["BIG_ENDIAN", "LITTLE_ENDIAN"])
+@pytest.mark.parametrize("order", ["big", "little"])
+def test_a_byte_order_in_a_word_that_is_meant_both_ways_is_told_by_the_axes(tmp_path, word, order):
+    record = """/begin RECORD_LAYOUT R AXIS_PTS_X 1 UWORD INDEX_INCR DIRECT FNC_VALUES 2 UWORD ROW_DIR DIRECT
+      /end RECORD_LAYOUT"""
+    common = f'/begin MOD_COMMON "" BYTE_ORDER {word} /end MOD_COMMON'
+    curves = [table("CURVE", std(n=4), f"T{n}", "R", address=BASE + 16 * n) for n in range(3)]
+    path = tmp_path / "unit.a2l"
+    path.write_text(text_of(record, *curves, common=common))
+    layout, faults = read_description(path)
+    assert "meant both ways" in faults[0].what and layout.order_doubted
+    # 250, 260, 500, 1030: the bytes of it turned round do not rise.
+    numbers = np.array([[250, 260, 500, 1030, 1, 2, 3, 4]] * 3, dtype=">u2" if order == "big" else "<u2")
+    write_image(tmp_path / "a.hex", numbers.tobytes(), "hex", BASE)
+    taken = under(layout, faults, read_image(tmp_path / "a.hex"))
+    assert taken.layout.byte_order == order and taken.faults == () and len(taken.layout.entries) == 3
+    write_image(tmp_path / "b.hex", bytes(48), "hex", BASE)
+    with pytest.raises(YarvicError, match="none of the 3 entries"):
+        under(layout, faults, read_image(tmp_path / "b.hex"))
 
 
 @pytest.mark.parametrize(("version", "fault"), [("1 60", False), ("1 71", False), ("1 51", True), (None, True)])

@@ -38,7 +38,7 @@ def test_what_one_holds_alone_is_said(tmp_path):
     assert found.only == (("b.hex", 0x10A, 0x10C), ("b.hex", 0x104, 0x106))
     raw = file_of(tmp_path, "c.bin", b"0123456789XZ")
     found = compare_images_of_files(other, raw)  # raw bytes begin where the other does
-    assert [r.sentence() for r in found.differs] == ["0x10B to 0x10B, 1 bytes: 59 / 5A"]
+    assert [r.sentence() for r in found.differs] == ["0x10B: 59 / 5A"]
 
 
 def test_images_of_two_memories_share_nothing(tmp_path):

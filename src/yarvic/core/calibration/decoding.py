@@ -84,8 +84,7 @@ def _wanted(entry: Entry, storing: Storing) -> int:
 
 
 def _text(layout: Layout, entry: Entry, memory: Memory, slot: str) -> Text:
-    start = entry.address + layout.slot_offset(slot)
-    raw = memory.bytes(start, start + entry.count)
+    raw = memory.bytes(*places(layout, entry, memory, slot).values.span)
     shown = raw.split(b"\0", 1)[0].decode("latin-1")
     return Text(entry.key, entry.named, "".join(c if c.isprintable() else "·" for c in shown), entry.count)
 

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 # The largest memory that is read, and the highest address that a unit can have.
 MOST_MEMORY = 16 * 1024 * 1024
 MOST_ADDRESS = 0xFFFF_FFFF
-MOST_ENTRIES = 40_000
+MOST_ENTRIES = 100_000
 MOST_TEXT = 4000
 # No number of a table is larger, in any unit: what is, is a slip of the hand.
 MOST_NUMBER = 1e300

@@ -251,6 +251,7 @@ class Layout(Described):
     family: Annotated[str, Field(min_length=1, max_length=200)]
     version: Words_ = ""
     byte_order: Literal["big", "little"]
+    order_doubted: bool = False  # its description says it in a word that has been meant both ways
     base: Address = 0
     size: Annotated[int, Field(ge=1, le=MOST_MEMORY)] | None = None
     block: Annotated[int, Field(ge=16, le=MOST_MEMORY)] = 512

@@ -99,11 +99,24 @@ class Storing:
         """The raw numbers that are stored for values: the nearest that there are. NaN stays NaN."""
         found = np.asarray(self.conversion.raw(np.asarray(value, dtype=np.float64)), dtype=np.float64)
         if self.whole:
-            return np.round(found)
+            rounded = np.round(found)
+            return self._exact(rounded, value) if isinstance(self.conversion, Rational) else rounded
         if self.storage == "f32":
             with np.errstate(over="ignore"):
                 return found.astype(np.float32).astype(np.float64)
         return found
+
+    def _exact(self, raw: Raw, value: Value) -> Raw:
+        """Of the counts around some, those whose values are the nearest: near its ends a function's inverse is coarse."""
+        wanted = np.asarray(value, dtype=np.float64)
+        with np.errstate(invalid="ignore"):  # at the pole
+            best, off = raw, np.abs(np.asarray(self.value(raw)) - wanted)
+            for step in (-1.0, 1.0, -2.0, 2.0):
+                other = raw + step
+                away = np.abs(np.asarray(self.value(other)) - wanted)
+                better = away < off
+                best, off = np.where(better, other, best), np.where(better, away, off)
+        return np.asarray(best, dtype=np.float64)
 
     def nearest(self, value: Value, low: float, high: float) -> FloatArray:
         """The nearest values that can be stored; one within the bounds stays within them."""
@@ -118,14 +131,21 @@ class Storing:
                 raw = np.where(inside, np.clip(raw, least, most), raw)
             return np.asarray(self.value(raw), dtype=np.float64)
         found = np.asarray(self.value(raw), dtype=np.float64)
-        if not self.whole:
-            return np.where(inside, np.clip(found, low, high), found)
         # One count further in, where rounding led out.
         for step in (1.0, -1.0):
-            other = np.asarray(self.value(raw + step), dtype=np.float64)
+            other = np.asarray(self.value(self._beside(raw, step)), dtype=np.float64)
             out = inside & ~((found >= low - BOUND_SLACK) & (found <= high + BOUND_SLACK))
             found = np.where(out & (other >= low - BOUND_SLACK) & (other <= high + BOUND_SLACK), other, found)
         return found
+
+    def _beside(self, raw: Raw, step: float) -> Raw:
+        """The raw numbers next to some, up or down."""
+        if self.whole:
+            return raw + step
+        if self.storage == "f32":
+            with np.errstate(over="ignore"):
+                return np.nextafter(raw.astype(np.float32), np.float32(step * np.inf)).astype(np.float64)
+        return np.asarray(np.nextafter(raw, step * np.inf), dtype=np.float64)
 
     def decimals(self, wanted: int) -> int:
         """Digits behind the point, at least the wanted ones, that name every number that can be stored.

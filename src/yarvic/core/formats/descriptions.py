@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
+from yarvic.core.calibration.decoding import decoded
 from yarvic.core.calibration.faults import Fault, inspected, of_image
+from yarvic.core.calibration.image import memory_of
 from yarvic.core.calibration.layout import Entry, Layout
 from yarvic.core.calibration.layout_file import MOST_BYTES, from_data, read_layout
 from yarvic.core.calibration.places import Places, places
@@ -18,6 +21,8 @@ from yarvic.core.formats.asap2.module import read_asap2
 from yarvic.core.formats.images import ImageFile, fitted, read_image
 from yarvic.core.reading import read_text
 
+# How many tables are tried to tell the byte order by, and how many must rise.
+MOST_TRIED, LEAST_TRIED = 200, 2
 # What a layout may say of a memory beside what a description file says of it.
 ADDED = (
     "base", "size", "block", "slots", "slot_start", "slot_size", "identification", "revision_name", "checksums", "volatile",
@@ -119,6 +124,8 @@ def under(layout: Layout, faults: list[Fault], file: ImageFile, base: int | None
     bound, data = fitted(file, at_base(layout, file, base))
     if layout.size is None:
         bound = bound.changed(block=_block(len(data)))
+    if bound.order_doubted:
+        bound, faults = _order_by_axes(bound, data, faults)
     with_image, more, unknown = of_image(bound, data, file.name)
     if layout.entries and not with_image.entries:
         raise CalibrationError(
@@ -127,6 +134,32 @@ def under(layout: Layout, faults: list[Fault], file: ImageFile, base: int | None
             remedy="Choose the description of this image, or state the address of its first byte.",
         )
     return Taken(with_image, data, (*faults, *more), tuple(unknown), file)
+
+
+def _order_by_axes(layout: Layout, data: bytes, faults: list[Fault]) -> tuple[Layout, list[Fault]]:
+    """The byte order under which the axes rise, where the description's word has been meant both ways.
+
+    Where the image does not tell either, the fault stays.
+    """
+
+    def rising(order: Literal["big", "little"]) -> int:
+        tried = layout.changed(byte_order=order)
+        memory, count = memory_of(data, tried), 0
+        tables = [e for e in tried.entries if e.x is not None and e.x.kind in ("stored", "shared")]
+        for entry in tables[:MOST_TRIED]:
+            with suppress(CalibrationError):
+                decoded(tried, entry, memory, tried.sets[0])
+                count += 1
+        return count
+
+    other: Literal["big", "little"] = "little" if layout.byte_order == "big" else "big"
+    as_said, as_other = rising(layout.byte_order), rising(other)
+    better = max(as_said, as_other)
+    if better < LEAST_TRIED or as_said == as_other:
+        return layout, faults
+    chosen = layout.byte_order if as_said > as_other else other
+    kept = [f for f in faults if not (f.about == "MOD_COMMON" and "meant both ways" in f.what)]
+    return layout.changed(byte_order=chosen, order_doubted=False), kept
 
 
 def _block(size: int) -> int:

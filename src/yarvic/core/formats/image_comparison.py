@@ -28,11 +28,10 @@ class DifferingRange:
 
     def sentence(self) -> str:
         """Addresses and bytes."""
-        more = " ..." if self.end - self.start > SHOWN_BYTES else ""
-        return (
-            f"0x{self.start:X} to 0x{self.end - 1:X}, {self.end - self.start:,} bytes:"
-            f" {self.one.hex(' ').upper()}{more} / {self.other.hex(' ').upper()}{more}"
-        )
+        count = self.end - self.start
+        more = " ..." if count > SHOWN_BYTES else ""
+        where = f"0x{self.start:X}" if count == 1 else f"0x{self.start:X} to 0x{self.end - 1:X}, {count:,} bytes"
+        return f"{where}: {self.one.hex(' ').upper()}{more} / {self.other.hex(' ').upper()}{more}"
 
 
 @dataclass(frozen=True)

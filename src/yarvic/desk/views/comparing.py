@@ -11,14 +11,13 @@ from PyQt6.QtWidgets import QFileDialog, QFrame, QPlainTextEdit, QVBoxLayout, QW
 from yarvic.core.errors import YarvicError
 from yarvic.core.formats.image_comparison import ImageComparison, compare_images_of_files
 from yarvic.core.formats.images import read_image
-from yarvic.desk.theme import font
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.words import label, row, word
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 
-FIELD_PX = 460
+FIELD_PX, NAME_PX = 460, 52
 KIND = "comparing two images"
 
 
@@ -36,7 +35,7 @@ class ComparingView(View):
         self.fault = label("", "fault", wrap=True)
         self.listed = QPlainTextEdit()
         self.listed.setReadOnly(True)
-        self.listed.setFont(font(mono=True))
+        self.listed.setObjectName("mono")
         self.listed.setAccessibleName("Ranges that differ")
         frame = QFrame()
         frame.setObjectName("sheet")

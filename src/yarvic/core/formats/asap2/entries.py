@@ -21,8 +21,9 @@ from yarvic.core.formats.asap2.reading import NUMBERS, Unfit, decimals, needs, n
 from yarvic.core.formats.asap2.records import RecordLayout, RecordLayouts
 
 _ORDERS = {"MSB_FIRST": "big", "MSB_LAST": "little"}
-# What the standard calls the other way round than everybody else: nobody can know which was meant.
-_BOTH_WAYS = ("BIG_ENDIAN", "LITTLE_ENDIAN")
+# Older words, which the standard has the other way round than everybody else: nobody can know which was meant. What
+# they are by the standard, from memory.
+BOTH_WAYS = {"BIG_ENDIAN": "little", "LITTLE_ENDIAN": "big"}
 _CHARACTERISTIC = {
     "BIT_MASK": 1, "BYTE_ORDER": 1, "CALIBRATION_ACCESS": 1, "COMPARISON_QUANTITY": 1, "DISPLAY_IDENTIFIER": 1,
     "ECU_ADDRESS_EXTENSION": 1, "DISCRETE": 0, "EXTENDED_LIMITS": 2, "FORMAT": 1, "GUARD_RAILS": 0,
@@ -67,7 +68,7 @@ def order_of(told: Mapping[str, list[str]]) -> str:
     if "BYTE_ORDER" not in told:
         return ""
     word = told["BYTE_ORDER"][0]
-    if word in _BOTH_WAYS:
+    if word in BOTH_WAYS:
         raise Unfit(
             f"BYTE_ORDER {word} has been meant both ways", fault=True, remedy="Write MSB_FIRST or MSB_LAST for it."
         )

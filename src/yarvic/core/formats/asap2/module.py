@@ -14,7 +14,7 @@ from yarvic.core.calibration.layout_file import known_unit
 from yarvic.core.document import first_fault
 from yarvic.core.errors import CalibrationError, FormatError
 from yarvic.core.formats.asap2.blocks import MOST_BYTES, Block, blocks_of
-from yarvic.core.formats.asap2.entries import Known, characteristic, order_of, shared_axis
+from yarvic.core.formats.asap2.entries import BOTH_WAYS, Known, characteristic, order_of, shared_axis
 from yarvic.core.formats.asap2.methods import NONE, Methods
 from yarvic.core.formats.asap2.reading import Unfit, needs, number, options, text, whole
 from yarvic.core.formats.asap2.records import ALIGNED, RecordLayout, RecordLayouts
@@ -31,6 +31,7 @@ _MEASUREMENT = {
 # Versions of the standard that are read; those before are much the same, and are said.
 VERSIONS = ((1, 60), (1, 61), (1, 70), (1, 71), (1, 6), (1, 7))
 BLOCK_BYTES = 4096
+_MSB = {"big": "MSB_FIRST", "little": "MSB_LAST"}
 # Other things in a module that can be calibrated, and why they are none here.
 _OTHERS = {
     "INSTANCE": "it is an instance of a type, which are not read here",
@@ -44,6 +45,7 @@ class _Module:
     def __init__(self, module: Block) -> None:
         self.block = module
         self.faults: list[Fault] = []
+        self.doubted = False
         self.left: list[LeftOut] = []
         self.words = module.words()
         common = self._told("MOD_COMMON", _COMMON)
@@ -62,6 +64,12 @@ class _Module:
 
     def _byte_order(self, common: dict[str, list[str]]) -> str:
         block = next(self.block.of("MOD_COMMON"), self.block)
+        word = common.get("BYTE_ORDER", [""])[0]
+        if word in BOTH_WAYS:
+            self.doubted = True
+            what = f"BYTE_ORDER {word} has been meant both ways; by the standard it is {_MSB[BOTH_WAYS[word]]}"
+            self.faults.append(Fault("MOD_COMMON", what, "Write MSB_FIRST or MSB_LAST for it.", block.line))
+            return BOTH_WAYS[word]
         try:
             found = order_of(common)
         except Unfit as unfit:
@@ -89,6 +97,7 @@ class _Module:
             family=family[:200],
             version=text(self.par.get("VERSION", self.par.get("EPK", [""]))[0])[:200],
             byte_order="big" if self.order == "big" else "little",
+            order_doubted=self.doubted,
             block=BLOCK_BYTES,
             identification=self._marks(),
             segments=self._segments(),

@@ -6,7 +6,16 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QLineEdit, QListWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from yarvic.core.calibration.faults import unknown_sums
 from yarvic.core.errors import YarvicError
@@ -14,7 +23,7 @@ from yarvic.core.formats.images import FORMS, SUFFIXES, Form
 from yarvic.core.job.model import Carried, Revision
 from yarvic.core.link.by_file import Item, blocks_aside, blocks_by_name, items
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.flash.memory import ASIDE, DIFFERS, OTHER, PROVEN, SAME, Memory
+from yarvic.desk.views.flash.memory import ASIDE, COLUMNS, DIFFERS, MOST_PX, OTHER, PROVEN, SAME, Memory
 from yarvic.desk.widgets.fields import show_switch
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, sideways, word
 from yarvic.state.by_file import export, file_name, last_read_back, read_back, say_written, steps_of, unit_in_words
@@ -22,7 +31,7 @@ from yarvic.state.requests import Request
 from yarvic.state.session import Session
 
 WHEN = {"before": "Before", "while": "While it is written", "after": "After"}
-MOST_NAMES = 14
+MOST_NAMES, STRIP_PX = 14, 150
 
 
 class ByFile(QFrame):
@@ -55,9 +64,8 @@ class ByFile(QFrame):
         column.setContentsMargins(12, 10, 12, 10)
         column.setSpacing(6)
         column.addWidget(self.unit)
-        column.addLayout(
-            row(label("by", "quiet"), self.name, self.form, self.export, self.wrote, self.take, None, spacing=8)
-        )
+        column.addLayout(row(self.export, self.form, label("by", "quiet"), self.name, None, spacing=8))
+        column.addLayout(row(self.wrote, self.take, None, spacing=8))
         column.addWidget(self.said)
         column.addWidget(self.fault)
         column.addWidget(self._list(), 4)
@@ -74,18 +82,23 @@ class ByFile(QFrame):
             grid.addWidget(label(title, "quiet"))
             for item in items():
                 if item.when == when:
-                    grid.addWidget(self._box(item))
+                    grid.addLayout(self._line(item))
         grid.addStretch(1)
         area = sideways(inner)
         area.setMinimumHeight(120)
         return area
 
-    def _box(self, item: Item) -> QCheckBox:
-        box = QCheckBox(item.text)
+    def _line(self, item: Item) -> QHBoxLayout:
+        """A tick and what it is for, in as many lines as that takes."""
+        box, text = QCheckBox(), label(item.text, wrap=True)
         box.setAccessibleName(item.text)
         box.toggled.connect(partial(self._tick, item.key))
+        text.setBuddy(box)
+        text.mousePressEvent = lambda _: box.click()  # type: ignore[method-assign, assignment]
         self.boxes[item.key] = box
-        return box
+        line = row(box, text, spacing=6)
+        line.setStretch(1, 1)
+        return line
 
     # -- showing
 
@@ -143,6 +156,8 @@ class ByFile(QFrame):
         assert job is not None
         layout = job.layout
         self.memory.block, self.memory.base = layout.block, layout.base
+        rows = -(-layout.blocks // COLUMNS)
+        self.memory.setFixedHeight(min(round(rows * MOST_PX) + 4, STRIP_PX))
         if revision is None:
             self.memory.show_states([SAME] * layout.blocks, {})
             self.key.setText("")

@@ -46,8 +46,10 @@ class TableModel(QAbstractTableModel):
         self.difference = self.maps.difference()
         self.evidence = self.maps.evidence()
         self.decimals = self.maps.decimals(table) if table is not None else 0
-        low, high = (self.shown.min(), self.shown.max()) if self.shown.size else (0.0, 1.0)
-        self.share = (self.shown - low) / (high - low) if high > low else np.full(self.shown.shape, 0.4)
+        there = self.shown[np.isfinite(self.shown)]
+        low, high = (there.min(), there.max()) if there.size else (0.0, 1.0)
+        share = (self.shown - low) / (high - low) if high > low else np.full(self.shown.shape, 0.4)
+        self.share = np.nan_to_num(share, nan=0.0, posinf=1.0, neginf=0.0)
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         """Rows of the table."""
@@ -63,16 +65,20 @@ class TableModel(QAbstractTableModel):
             return None
         r, c = index.row(), index.column()
         if role == Qt.ItemDataRole.DisplayRole:
-            return f"{self.shown[r, c]:.{self.decimals}f}"
+            return self._number(r, c)
         if role in (Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
             return self.words(r, c)
         return None
+
+    def _number(self, r: int, c: int) -> str:
+        value = self.shown[r, c]
+        return f"{value:.{self.decimals}f}" if np.isfinite(value) else "none"
 
     def words(self, r: int, c: int) -> str:
         """A cell in words: value, place, difference, evidence."""
         assert self.table is not None
         unit = self.maps.display_unit(self.table.unit)
-        text = f"{self.shown[r, c]:.{self.decimals}f} {unit} at {self.table.place(r, c)}"
+        text = f"{self._number(r, c)} {unit}".rstrip() + f" at {self.table.place(r, c)}"
         if self.difference is not None and abs(self.difference[r, c]) > 1e-9:
             text += f"; {self.difference[r, c]:+.{self.decimals}f} against the reference"
         if self.evidence is not None and self.evidence.seconds[r, c] > 0:
@@ -86,7 +92,7 @@ class TableModel(QAbstractTableModel):
         if self.table is None or role != Qt.ItemDataRole.DisplayRole:
             return None
         axis = self.table.x if orientation == Qt.Orientation.Horizontal else self.table.y
-        return f"{axis.values[section]:g}"
+        return "" if axis is self.table.y and self.table.is_curve else f"{axis.values[section]:g}"
 
 
 class CellPainter(QStyledItemDelegate):
@@ -194,7 +200,8 @@ class Grid(QTableView):
         """Columns as wide as their widest number: what is cut off would be read as another."""
         header, decimals = self.horizontalHeader(), self.cells.decimals
         assert header is not None
-        ends = (self.cells.shown.min(), self.cells.shown.max()) if self.cells.shown.size else ()
+        there = self.cells.shown[np.isfinite(self.cells.shown)]
+        ends = (there.min(), there.max()) if there.size else ()
         widest = max((f"{v:.{decimals}f}" for v in ends), key=len, default="")
         header.setMinimumSectionSize(
             max(LEAST_CELL_PX, QFontMetrics(font(BODY_PX, bold=True)).horizontalAdvance(widest) + CELL_MARGIN_PX)

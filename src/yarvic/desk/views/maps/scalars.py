@@ -29,7 +29,11 @@ class ScalarTable(QTableWidget):
         vertical, horizontal = self.verticalHeader(), self.horizontalHeader()
         assert vertical is not None and horizontal is not None
         vertical.hide()
-        horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        for column in (0, 4):
+            horizontal.setSectionResizeMode(column, QHeaderView.ResizeMode.Stretch)
+        for column, width in ((1, 120), (2, 80), (3, 120)):
+            self.setColumnWidth(column, width)
         horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         self.itemChanged.connect(self._typed)
 

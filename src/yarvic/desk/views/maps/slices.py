@@ -66,11 +66,13 @@ class Slices(pg.GraphicsLayoutWidget):
             ghost = shown if not np.array_equal(shown, values[row]) else ghost
         self._ghost.setData(x[: ghost.size], ghost)
         self._row.setData(x, values[row])
-        low, high = float(values.min()), float(values.max())
+        there = values[np.isfinite(values)]
+        low, high = (float(there.min()), float(there.max())) if there.size else (0.0, 1.0)
         pad = 0.06 * (high - low) or 1.0
-        self.plot.setRange(xRange=(x[0], x[-1]), yRange=(low - pad, high + pad), padding=0.03)
+        left, last = (float(x[0]), float(x[-1])) if x.size > 1 else (x[0] - 1.0, x[0] + 1.0)
+        self.plot.setRange(xRange=(left, last), yRange=(low - pad, high + pad), padding=0.03)
         self.plot.setLabel("left", self.maps.display_unit(table.unit))
-        self._label.setText(f"row {table.y.values[row]:g} {table.y.unit}")
+        self._label.setText("" if table.is_curve else f"row {table.y.values[row]:g} {table.y.unit}".rstrip())
         (_, right), (bottom, _) = self.plot.viewRange()
         self._label.setPos(right, bottom)
 

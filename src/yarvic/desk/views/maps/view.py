@@ -193,6 +193,7 @@ class MapsView(View):
         for operation in WORDS:
             self.words[operation].setEnabled(table is not None)
         self.grid.reload()
+        self._selection_moved()
         if table is not None:
             unit = self.maps.display_unit(table.unit)
             axes = [a.title.lower() for a in (table.x, table.y) if a.title]
@@ -253,6 +254,8 @@ class MapsView(View):
             index = self.grid.currentIndex()
             where = self.grid.cells.words(index.row(), index.column()) if index.isValid() else ""
             self.hand.setText(f"{count} cells selected" if count > 1 else where)
+        else:
+            self.hand.setText("")
         self.slices.refresh()
 
     # -- choosing
