@@ -55,7 +55,8 @@ def test_arrays_convert_whole():
         ("inHg", "inHg"), ("in-Hg", "inHg"), ("hPa", "mbar"), ("Nm", "N m"), ("N.m", "N m"), ("lb-ft", "lb-ft"),
         ("ft-lbs", "lb-ft"), ("1/min", "rpm"), ("RPM", "rpm"), ("km/h", "km/h"), ("kph", "km/h"), ("%", "%"),
         ("lambda", "lambda"), ("λ", "lambda"), ("ms", "ms"), ("g/s", "g/s"), ("°", "deg"), ("whp", "hp"), ("PS", "PS"),
-        (" kPa ", "kPa"), ("ft³/min", "cfm"),
+        (" kPa ", "kPa"), ("ft³/min", "cfm"), ("Grad KW", "deg"), ("deg CrA", "deg"), ("Grad C", "degC"), ("Upm", "rpm"),
+        ("mg/stk", "mg"), ("mm³/Hub", "mm3"), ("mV", "mV"), ("l/h", "L/h"), ("m³/h", "m3/h"),
     ],
 )  # fmt: skip
 def test_words_of_log_headers(words, label):
