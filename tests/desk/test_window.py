@@ -248,7 +248,7 @@ def test_editing_by_keyboard_alone(driver):
     driver.key(Qt.Key.Key_Down)
     driver.key(Qt.Key.Key_Right, SHIFT)
     driver.key(Qt.Key.Key_1)  # a digit begins a Set
-    assert view.strip.isVisible() and view.operand.text() == "1"
+    assert view.amount.isVisible() and view.amount.number.text() == "1"
     driver.type("2.5")
     driver.key(Qt.Key.Key_Return)
     assert view.maps.table().values[1, 0:2].tolist() == [12.5, 12.5]
@@ -272,15 +272,15 @@ def test_an_edit_out_of_bounds_is_explained_beside_the_field(driver):
     driver.key(Qt.Key.Key_S)
     driver.type("88")
     driver.key(Qt.Key.Key_Return)
-    assert view.strip.isVisible()
-    assert "outside the bounds" in view.operand_fault.text() and "2000 rpm, 60 %" in view.operand_fault.text()
+    assert view.amount.isVisible()
+    assert "outside the bounds" in view.amount.fault.text() and "2000 rpm, 60 %" in view.amount.fault.text()
     assert driver.window.session.draft is None
-    view.operand.selectAll()
+    view.amount.number.selectAll()
     driver.type("abc")
     driver.key(Qt.Key.Key_Return)
-    assert "not a number" in view.operand_fault.text()
+    assert "not a number" in view.amount.fault.text()
     driver.key(Qt.Key.Key_Escape)
-    assert not view.strip.isVisible() and driver.window.session.draft is None
+    assert not view.amount.isVisible() and driver.window.session.draft is None
 
 
 def test_words_do_what_their_keys_do(driver):
@@ -453,11 +453,11 @@ def test_a_full_disk_while_editing_is_said_in_place(driver):
         driver.key(Qt.Key.Key_A)
         driver.type("0.1")
         driver.key(Qt.Key.Key_Return)
-        if "disk is full" in view.operand_fault.text():
+        if "disk is full" in view.amount.fault.text():
             break
         before = view.maps.table().values.copy()
-    assert "disk is full" in view.operand_fault.text()
-    assert "Free some space" in view.operand_fault.text()
+    assert "disk is full" in view.amount.fault.text()
+    assert "Free some space" in view.amount.fault.text()
     assert np.array_equal(view.maps.table().values, before)
 
 

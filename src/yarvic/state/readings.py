@@ -29,6 +29,11 @@ from yarvic.state.sheet_readings import job_readings, job_state, lacking, plan_r
 HEAT_SOAK_SHARE = 0.01
 # Why runs from files give no number by a standard.
 NO_NUMBER = "its air, or the correction that its numbers have, is unknown: state it, or choose another standard"
+SUPPLY = Reading(
+    WATCH,
+    "Keep the supply on while writing",
+    "a unit that loses power in the middle must be recovered; alternator and starter stay off",
+)
 
 
 def ranked(readings: list[Reading]) -> list[Reading]:
@@ -133,14 +138,7 @@ def _flash(session: Session) -> list[Reading]:
             f"{volts:.1f} V, at least {LEAST_VOLTAGE_V:.1f} V",
         )
     )
-    found.append(
-        Reading(
-            WATCH,
-            "Keep the supply on while writing",
-            "a unit that loses power in the middle must be recovered; alternator and starter stay off",
-        )
-    )
-    return found
+    return [*found, SUPPLY]
 
 
 def _by_file(session: Session, revision: Revision | None) -> list[Reading]:
@@ -166,14 +164,7 @@ def _by_file(session: Session, revision: Revision | None) -> list[Reading]:
         Reading(WATCH, f"Of the checksum nobody knows the rule: {what}", "the writer must correct it")
         for what in unknown_sums(session.job.layout)
     ]
-    found.append(
-        Reading(
-            WATCH,
-            "Keep the supply on while writing",
-            "a unit that loses power in the middle must be recovered; alternator and starter stay off",
-        )
-    )
-    return found
+    return [*found, SUPPLY]
 
 
 def _dyno(session: Session) -> list[Reading]:

@@ -10,7 +10,6 @@ from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
-    QLineEdit,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -19,8 +18,8 @@ from PyQt6.QtWidgets import (
 
 from yarvic.core.calibration.table import Axis, Table
 from yarvic.core.errors import YarvicError
-from yarvic.core.units import parse_number
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.maps.amount import AmountStrip
 from yarvic.desk.views.maps.commit import CommitStrip
 from yarvic.desk.views.maps.finder import Finder
 from yarvic.desk.views.maps.grid import KNOCK_DEG, Grid
@@ -29,7 +28,7 @@ from yarvic.desk.views.maps.scalars import ScalarTable
 from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.maps.stock import StockForm
 from yarvic.desk.views.view import Desk, View
-from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.words import Elided, chooser, label, show_choice, word
 from yarvic.state.maps import OPERANDS, SCALARS
 from yarvic.state.roles import RolesState
 from yarvic.state.selection import DRAFT
@@ -54,7 +53,6 @@ class MapsView(View):
     def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Maps")
         self.maps = window.maps
-        self._operation = "set"
         self._head()
         self.stock = StockForm(session)
         self.stock.hide()
@@ -69,7 +67,10 @@ class MapsView(View):
         self.scalars = ScalarTable(self.maps, self._scalar_typed)
         self.roles = RolesPanel(RolesState(session, self.maps))
         self._words()
-        self.strip = self._operand_strip()
+        self.amount = AmountStrip()
+        self.amount.given.connect(self._do)
+        self.amount.left.connect(self.escape)
+        self.inside.addWidget(self.amount)
         self._body()
         self.commit = CommitStrip(session)
         self.inside.addWidget(self.commit)
@@ -119,26 +120,6 @@ class MapsView(View):
         self.hand.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         bar.addWidget(self.hand, 1)
         self.inside.addLayout(bar)
-
-    def _operand_strip(self) -> QFrame:
-        frame = QFrame()
-        frame.setObjectName("card")
-        self.operand_label = label("")
-        self.operand = QLineEdit()
-        self.operand.setFixedWidth(110)
-        self.operand.setAccessibleName("Number for the edit")
-        self.operand.returnPressed.connect(self._apply)
-        self.operand_unit = label("", "quiet")
-        self.operand_fault = label("", "fault", wrap=True)
-        layout = row(self.operand_label, self.operand, self.operand_unit, spacing=8)
-        layout.setContentsMargins(12, 5, 12, 5)
-        layout.addWidget(self.operand_fault, 1)
-        layout.addWidget(word("Apply", self._apply, "Enter"))
-        layout.addWidget(word("Cancel", self.escape, "Esc"))
-        frame.setLayout(layout)
-        frame.hide()
-        self.inside.addWidget(frame)
-        return frame
 
     def _body(self) -> None:
         self.body = QStackedWidget()
@@ -316,23 +297,8 @@ class MapsView(View):
         table = self.maps.table()
         if table is None:
             return
-        self._operation = operation
-        self.operand_label.setText(OPERANDS[operation])
-        self.operand_unit.setText("" if operation == "scale" else self.maps.display_unit(table.unit))
-        self.operand_fault.setText("")
-        self.operand.setText(text)
-        self.strip.show()
-        self.operand.setFocus()
-        self.operand.deselect()
-        self.operand.setCursorPosition(len(text))
-
-    def _apply(self) -> None:
-        try:
-            amount = parse_number(self.operand.text())
-        except YarvicError as error:
-            self.operand_fault.setText(str(error))
-            return
-        self._do(self._operation, amount)
+        unit = "" if operation == "scale" else self.maps.display_unit(table.unit)
+        self.amount.ask(operation, OPERANDS[operation], unit, text)
 
     def _do(self, operation: str, amount: float) -> None:
         index = self.grid.currentIndex()
@@ -340,12 +306,12 @@ class MapsView(View):
         try:
             self.maps.apply(operation, amount)
         except YarvicError as error:
-            if self.strip.isVisible():
-                self.operand_fault.setText(str(error))
+            if self.amount.isVisible():
+                self.amount.fault.setText(str(error))
             else:
                 self.session.say(str(error), trouble=True)
             return
-        self.strip.hide()
+        self.amount.hide()
         # Beginning a draft shows the rung anew; the cells stay in hand.
         self._reselect(mask, index.row(), index.column())
         self.grid.setFocus()
@@ -377,8 +343,8 @@ class MapsView(View):
             self.grid.setFocus()
             return
         self.commit.leave()
-        if self.strip.isVisible():
-            self.strip.hide()
+        if self.amount.isVisible():
+            self.amount.hide()
             self.grid.setFocus()
 
     # -- keys
