@@ -7,6 +7,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
+from PyQt6.QtGui import QTextCursor
 from PyQt6.QtWidgets import QFileDialog, QFrame, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
 from yarvic.bench.vehicles import VEHICLES, layout_text, stock_image
@@ -19,7 +20,9 @@ from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, wor
 from yarvic.state.session import Session
 from yarvic.state.stock import StockState, Sum
 
-FIELD_PX, ADDRESS_PX, LIST_PX = 420, 110, 150
+FIELD_PX, ADDRESS_PX, LIST_PX = 420, 110, 240
+# So many fill a line of the list, about: its height follows from it.
+CHARACTERS = 100
 DESCRIPTIONS = "Descriptions (*.a2l *.toml);;All files (*)"
 IMAGES = "Images (*.hex *.s19 *.s37 *.srec *.bin);;All files (*)"
 
@@ -130,12 +133,19 @@ class StockForm(QFrame):
                 what = "; ".join(taken.unknown)
                 text += f" {what[0].upper()}{what[1:]}: state it, or the release will ask for a waiver."
             self.said.setText(text)
-            lines = [f.sentence() for f in stock.faults()]
-            lines += [f"Left out: {x.key}: {x.reason}" for x in layout.left_out[:200]]
+            faults = stock.faults()
+            said = {f.about for f in faults}
+            lines = [f.sentence() for f in faults]
+            lines += [f"Left out: {x.key}: {x.reason}" for x in layout.left_out[:200] if x.key not in said]
         self.said.setVisible(taken is not None)
-        self.listed.setPlainText("\n".join(lines))
+        self._list(lines)
+
+    def _list(self, lines: list[str]) -> None:
+        wrapped = sum(1 + len(line) // CHARACTERS for line in lines)
+        self.listed.setFixedHeight(min(LIST_PX, 26 + self.listed.fontMetrics().lineSpacing() * wrapped))
         self.listed.setVisible(bool(lines))
-        self.listed.setFixedHeight(min(LIST_PX, 26 + self.listed.fontMetrics().lineSpacing() * len(lines)))
+        self.listed.setPlainText("\n".join(lines))
+        self.listed.moveCursor(QTextCursor.MoveOperation.Start)
 
     # -- choosing
 
