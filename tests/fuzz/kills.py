@@ -22,6 +22,7 @@ ACTS = (
     "bring",
     "assign",
     "flash",
+    "carry",
     "sheet",
     "part",
     "waiver",
@@ -32,7 +33,7 @@ ACTS = (
     "export",
 )
 # What may stand beside the jobs: packages, exports, and SQLite's journal of a commit that was cut off.
-EXPECTED = (".yarvic", ".zip", ".toml", ".yarvic-journal")
+EXPECTED = (".yarvic", ".zip", ".toml", ".hex", ".yarvic-journal")
 
 
 class Worker:
@@ -129,6 +130,17 @@ class Worker:
         self.job.record_flash(1, "unit", self.job.revisions()[0].image, self.count)
         return len(self.job.flashes())
 
+    def carry(self):
+        """An image out by file, and the record that it went."""
+        from yarvic.core.formats.images import write_image
+        from yarvic.core.job.model import Carriage
+
+        job, layout = self.job, self.job.layout
+        path = self.folder / f"out-{self.count % 3}.hex"
+        write_image(path, job.image(job.revisions()[0].image), "hex", layout.base, layout.gaps)
+        job.record_carried(1, "exported", "Rowan Sedge", Carriage(file=path.name, form="hex"), f"out {self.count}")
+        return len(job.carried())
+
     def sheet(self):
         self.job.save_sheet(self.job.sheet.changed(shop=f"shop {self.count}"), "another shop")
         return f"shop {self.count}"
@@ -204,9 +216,7 @@ def once(folder: Path, seed: int) -> tuple[str, int]:
 
 def after(folder: Path, told: list[list[str]]) -> str:
     """What is wrong with a folder after a kill, by what was reported before."""
-    from yarvic.core.job.file import verify
     from yarvic.core.job.store import Job
-    from yarvic.core.job.template import read_sheet
 
     job = Job.open(folder / "a.yarvic")
     try:
@@ -217,6 +227,7 @@ def after(folder: Path, told: list[list[str]]) -> str:
             "commit": {r.name for r in job.revisions()}, "image": {r.name for r in job.revisions()},
             "run": {e.id for e in job.evidence()}, "bring": {e.id for e in job.evidence() if e.origin is not None},
             "assign": {e.id for e in job.runs_of(1)} | {"none"}, "part": {str(b.number) for b in job.builds()},
+            "carry": {str(n) for n in range(1, len(job.carried()) + 1)},
             "flash": {str(n) for n in range(1, len(job.flashes()) + 1)},
             "pull": {e.id for e in job.evidence() if e.conditions is not None} | {"none"},
             "waiver": {w.condition for w in job.waivers(1)}, "release": {r.package for r in job.releases()} | {"none"},
@@ -236,6 +247,16 @@ def after(folder: Path, told: list[list[str]]) -> str:
             return f"a step of the draft is lost: {last[0][1]} reported, {steps} there"
     finally:
         job.close()
+    return files_after(folder)
+
+
+def files_after(folder: Path) -> str:
+    """What is wrong with the files of a folder after a kill: each is whole, and nothing else is there."""
+    from yarvic.core.formats.images import read_image
+    from yarvic.core.job.file import verify
+    from yarvic.core.job.store import Job
+    from yarvic.core.job.template import read_sheet
+
     for path in sorted(folder.iterdir()):
         if path.suffix == ".yarvic":
             Job.open(path).close()
@@ -244,6 +265,8 @@ def after(folder: Path, told: list[list[str]]) -> str:
                 return f"{path.name}: {faults[0]}"
         elif path.suffix == ".toml":
             read_sheet(path)
+        elif path.suffix == ".hex":
+            read_image(path)
     left = [p.name for p in folder.iterdir() if p.suffix not in EXPECTED or p.name.endswith("-journal")]
     return f"left behind: {left}" if left else ""
 
