@@ -109,3 +109,11 @@ def test_what_is_no_description(folder, name):
     with pytest.raises(YarvicError) as caught:
         read_description(path)
     assert caught.value.remedy
+
+
+@pytest.mark.parametrize("text", ["", "just words\n", "\0\1\2\3"])
+def test_what_bears_the_ending_of_a_description_is_refused_as_one(tmp_path, text):
+    path = tmp_path / "unit.a2l"
+    path.write_text(text)
+    with pytest.raises(FormatError, match="no description file"):
+        read_description(path)

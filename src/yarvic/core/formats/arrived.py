@@ -13,11 +13,14 @@ from yarvic.core.reading import check_file
 HEAD = 65_536
 MOST_BYTES = 1 << 40
 RAW_SUFFIXES = (".bin", ".ori", ".rom")
+# The ending of a description file (ASAP2).
+DESCRIBED = ".a2l"
 
 
 def kind_of_file(path: Path) -> str:
     """`job`, `image` (Intel HEX, S-record), `description` (of a memory), `layout` (our own form of one), `mapping`,
-    `package` (a release) or, where it is none of these, `log`. Raw bytes are known by their ending alone.
+    `package` (a release) or, where it is none of these, `log`. Raw bytes are known by their ending alone, and
+    so is a description that does not begin like one, so that it is refused as what it should be.
 
     Raises FormatError where it cannot be read.
     """
@@ -36,7 +39,7 @@ def kind_of_file(path: Path) -> str:
         return "description"
     if head.startswith(b"PK\x03\x04") and _is_package(path):
         return "package"
-    return "log"
+    return "description" if path.suffix.lower() == DESCRIBED else "log"
 
 
 def _is_description(head: bytes) -> bool:
