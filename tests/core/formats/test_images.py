@@ -122,3 +122,25 @@ def test_what_records_leave_out_is_a_gap(tmp_path):
     assert in_memory(file_of(tmp_path, b"z" * 16), bound) == b"\xff" * 4 + b"zzzz" + b"\xff" * 8
     with pytest.raises(FormatError, match="lacks 0x107 to 0x107,"):
         in_memory(file_of(tmp_path, b"abc", "hex", 0x104), bound)
+
+
+@pytest.mark.parametrize(
+    ("data", "what"),
+    [
+        (b"SQLite format 3\0" + bytes(200), "a database"),
+        (b"PK\x03\x04" + bytes(200), "an archive"),
+        ("/* Zündung */\n".encode("cp1252") * 20, "text"),
+        (b"time;speed\r\n" + b"0.1;1200\r\n" * 900, "text"),
+    ],
+)
+def test_what_is_plainly_no_memory_is_refused(tmp_path, data, what):
+    path = tmp_path / "stock.bin"
+    path.write_bytes(data)
+    with pytest.raises(FormatError, match=f"is {what}, no image"):
+        read_image(path)
+
+
+def test_a_memory_that_holds_text_is_a_memory(tmp_path):
+    path = tmp_path / "stock.bin"
+    path.write_bytes(b"name\n" * 20 + b"\0" + bytes(range(256)) * 4)
+    assert read_image(path).form == "raw"

@@ -30,6 +30,15 @@ _LENGTHS = {_END: 0, _SEGMENT: 2, _START_SEGMENT: 4, _LINEAR: 2, _START_LINEAR: 
 # Bytes of the address in an S-record of each kind.
 _ADDRESS_BYTES = {"0": 2, "1": 2, "2": 3, "3": 4, "5": 2, "6": 3, "7": 4, "8": 3, "9": 2}
 Gap = tuple[int, int]
+# First bytes of files that are plainly no memory. Text: so many bytes without one that no text has, and a line's end.
+NO_MEMORY = {
+    b"SQLite format 3\0": "a database",
+    b"PK\x03\x04": "an archive",
+    b"\x1f\x8b\x08": "an archive",
+    b"%PDF-": "a document",
+}
+TEXT_HEAD, LEAST_TEXT = 4096, 64
+TEXT = bytes((*b"\t\n\f\r", *range(0x20, 0x7F), *range(0x80, 0xFF)))
 
 
 @dataclass(frozen=True)
@@ -216,6 +225,7 @@ def read_image(path: Path) -> ImageFile:
                 concerns=str(path),
                 remedy="Choose another file.",
             )
+        _check_raw(data, path)
         return ImageFile(path.name, "raw", data, None, (), sha)
     try:
         text = data.decode("ascii")
@@ -226,6 +236,20 @@ def read_image(path: Path) -> ImageFile:
             remedy="Export the image again.",
         ) from None
     return _of_records(path.name, form, text, sha)
+
+
+def _check_raw(data: bytes, path: Path) -> None:
+    """Any bytes may be a memory; these are plainly something else, and would be shown as one."""
+    what = next((what for magic, what in NO_MEMORY.items() if data.startswith(magic)), "")
+    head = data[:TEXT_HEAD]
+    if not what and len(head) >= LEAST_TEXT and b"\n" in head and not head.translate(None, TEXT):
+        what = "text"
+    if what:
+        raise FormatError(
+            f"is {what}, no image of a memory",
+            concerns=str(path),
+            remedy="Choose the image: Intel HEX, S-record or raw bytes.",
+        )
 
 
 def _of_records(name: str, form: Form, text: str, sha: str) -> ImageFile:
