@@ -109,7 +109,7 @@ def test_stock_from_files_wrong_ones_first(empty, tmp_path):
         ("broken.toml", "image.hex", "TOML"),
         ("deep.toml", "image.hex", "deep.toml"),
         ("image.hex", "image.hex", "is no description of a memory but an image"),
-        ("layout.toml", "layout.toml", "few"),
+        ("layout.toml", "layout.toml", "is text, no image of a memory"),
         ("layout.toml", "other.hex", "is 'ptarmigan-14', not 'wether-32'"),
         ("layout.toml", "short.bin", "9 too few"),
         ("layout.toml", "damaged.bin", "it is damaged, or the layout states another rule"),
