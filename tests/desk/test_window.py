@@ -334,24 +334,24 @@ def test_tables_and_slots_are_reached_by_key_and_command(driver):
     assert driver.window.session.slot == "E30" and "E30" in view.slot.text()
 
 
+def type_value(driver, view, title, text):
+    cells = view.scalars.cells
+    row = next(r for r in range(cells.rowCount()) if cells.index(r, 0).data() == title)
+    view.scalars.setFocus()
+    view.scalars.setCurrentIndex(cells.index(row, 1))
+    driver.key(Qt.Key.Key_F2)
+    driver.type(text)
+    driver.key(Qt.Key.Key_Return)
+
+
 def test_limits_and_constants_are_typed_in_place(driver):
     view = maps_of(driver)
     view.maps.choose("scalars")
     driver.settle()
-    item = next(
-        view.scalars.item(r, 1)
-        for r in range(view.scalars.rowCount())
-        if view.scalars.item(r, 0).text() == "Rev limit"
-    )
-    item.setText("6750")
+    type_value(driver, view, "Rev limit", "6750")
     driver.settle()
     assert driver.window.session.draft.image["RON 95"].scalar("rev_limit").value == 6750
-    item = next(
-        view.scalars.item(r, 1)
-        for r in range(view.scalars.rowCount())
-        if view.scalars.item(r, 0).text() == "Rev limit"
-    )
-    item.setText("9999")
+    type_value(driver, view, "Rev limit", "9999")
     driver.settle()
     assert "outside the bounds" in driver.window.status.message.text()
     assert driver.window.session.draft.image["RON 95"].scalar("rev_limit").value == 6750

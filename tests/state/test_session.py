@@ -189,7 +189,7 @@ def test_scalars(session, maps):
     maps.choose(SCALARS)
     assert maps.table() is None
     maps.set_scalar("rev_limit", "6700")
-    now, then = next((a, b) for a, b in maps.scalars() if a.key == "rev_limit")
+    now, then = maps.value("rev_limit")
     assert (now.value, then.value) == (6700.0, 6600.0)
     with pytest.raises(CalibrationError, match="7200"):
         maps.set_scalar("rev_limit", "9000")

@@ -134,18 +134,18 @@ class MapsState:
         maps = self.session.calibration(rung, self.session.slot)
         return maps.tables.get(self.key) if maps is not None else None
 
-    def scalars(self) -> list[tuple[Scalar, Scalar | None]]:
-        """The scalars in hand with those of the reference."""
+    def value_keys(self) -> list[str]:
+        """The keys of all values in hand, then those of the texts."""
+        now = self.session.calibration(self.session.working, self.session.slot)
+        return [*now.scalars, *now.texts] if now is not None else []
+
+    def value(self, key: str) -> tuple[Scalar | Text | None, Scalar | None]:
+        """A value or text in hand, with the value of the reference."""
         now = self.session.calibration(self.session.working, self.session.slot)
         then = self.session.calibration(self.session.reference, self.session.slot)
         if now is None:
-            return []
-        return [(s, then.scalars.get(k) if then else None) for k, s in now.scalars.items()]
-
-    def texts(self) -> list[Text]:
-        """The texts in hand."""
-        now = self.session.calibration(self.session.working, self.session.slot)
-        return list(now.texts.values()) if now is not None else []
+            return None, None
+        return now.scalars.get(key) or now.texts.get(key), then.scalars.get(key) if then is not None else None
 
     def display_unit(self, unit: str) -> str:
         """The unit in which numbers of a table unit are shown."""

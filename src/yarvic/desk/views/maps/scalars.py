@@ -5,20 +5,85 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
+from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
-from yarvic.core.calibration.table import Scalar
+from yarvic.core.calibration.table import Scalar, Text
 from yarvic.state.maps import MapsState
 
+HEADS = ("Limit or constant", "Value", "Unit", "Reference", "Bounds")
+VALUE = 1
 
-class ScalarTable(QTableWidget):
+
+class ScalarModel(QAbstractTableModel):
+    """All values, those of the texts below them. There may be thousands: a row is read when it is looked at."""
+
+    def __init__(self, maps: MapsState, typed: Callable[[str, str], None]) -> None:
+        super().__init__()
+        self.maps, self._typed = maps, typed
+        self.keys: list[str] = []
+
+    def refresh(self) -> None:
+        """Take the values up anew; where they are the same ones, what is selected stays."""
+        keys = self.maps.value_keys()
+        if keys == self.keys:
+            if keys:
+                self.dataChanged.emit(self.index(0, 0), self.index(len(keys) - 1, len(HEADS) - 1))
+            return
+        self.beginResetModel()
+        self.keys = keys
+        self.endResetModel()
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+        """A row for each value."""
+        return len(self.keys)
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+        """What is said of each."""
+        return len(HEADS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole):
+        """What the columns are."""
+        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+            return HEADS[section]
+        return None
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole):
+        """The words of a cell; what is typed over begins with what stands there."""
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole) and index.isValid():
+            return self._cells(self.keys[index.row()])[index.column()]
+        return None
+
+    def setData(self, index: QModelIndex, value: object, role: int = Qt.ItemDataRole.EditRole) -> bool:
+        """Hand over what was typed; what comes of it is shown by the next refresh."""
+        self._typed(self.keys[index.row()], str(value))
+        return True
+
+    def flags(self, index: QModelIndex) -> Qt.ItemFlag:
+        """A value may be typed over, unless the layout says otherwise."""
+        found = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
+        if index.isValid() and index.column() == VALUE:
+            now, _ = self.maps.value(self.keys[index.row()])
+            if isinstance(now, Scalar) and not now.read_only:
+                found |= Qt.ItemFlag.ItemIsEditable
+        return found
+
+    def _cells(self, key: str) -> tuple[str, ...]:
+        now, then = self.maps.value(key)
+        if now is None:
+            return ("",) * len(HEADS)
+        if isinstance(now, Text):
+            return now.title, now.text, "", "", f"text, {now.length} bytes"
+        return now.title, now.shown(), now.unit, then.shown() if then is not None else "", _bounds(now)
+
+
+class ScalarTable(QTableView):
     """A row for each value; a number or a word is typed into its cell."""
 
     def __init__(self, maps: MapsState, typed: Callable[[str, str], None]) -> None:
-        super().__init__(0, 5)
-        self.maps, self._typed_in = maps, typed
-        self.setHorizontalHeaderLabels(["Limit or constant", "Value", "Unit", "Reference", "Bounds"])
+        super().__init__()
+        self.cells = ScalarModel(maps, typed)
+        self.setModel(self.cells)
         self.setAccessibleName("Limits and constants")
         self.setShowGrid(False)
         self.setEditTriggers(
@@ -35,39 +100,17 @@ class ScalarTable(QTableWidget):
         for column, width in ((1, 120), (2, 80), (3, 120)):
             self.setColumnWidth(column, width)
         horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        self.itemChanged.connect(self._typed)
 
     def refresh(self) -> None:
-        """Show all values, those of the texts below them."""
-        self.blockSignals(True)
-        rows = self.maps.scalars()
-        texts = self.maps.texts()
-        self.setRowCount(len(rows) + len(texts))
-        for line, (now, then) in enumerate(rows):
-            cells = (now.title, now.shown(), now.unit, then.shown() if then is not None else "", _bounds(now))
-            self._row(line, now.key, cells, editable=not now.read_only)
-        for line, text in enumerate(texts, len(rows)):
-            self._row(line, text.key, (text.title, text.text, "", "", f"text, {text.length} bytes"), editable=False)
-        self.blockSignals(False)
-
-    def _row(self, line: int, key: str, cells: tuple[str, ...], *, editable: bool) -> None:
-        for at, text in enumerate(cells):
-            item = QTableWidgetItem(text)
-            if at != 1 or not editable:
-                item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
-            item.setData(Qt.ItemDataRole.UserRole, key)
-            self.setItem(line, at, item)
+        """Show the values as they are now."""
+        self.cells.refresh()
 
     def show_key(self, key: str) -> None:
         """Bring the row of a value into sight and in hand."""
-        for line in range(self.rowCount()):
-            item = self.item(line, 1)
-            if item is not None and item.data(Qt.ItemDataRole.UserRole) == key:
-                self.setCurrentItem(item)
-                self.scrollToItem(item)
-
-    def _typed(self, item: QTableWidgetItem) -> None:
-        self._typed_in(str(item.data(Qt.ItemDataRole.UserRole)), item.text())
+        if key in self.cells.keys:
+            index = self.cells.index(self.cells.keys.index(key), VALUE)
+            self.setCurrentIndex(index)
+            self.scrollTo(index)
 
 
 def _bounds(value: Scalar) -> str:
