@@ -183,3 +183,14 @@ def test_what_is_wrong_with_an_image_under_it():
 def test_units_by_the_words_of_a_layout(words, label):
     # A gauge pressure stays as it is written: nobody here knows the barometer.
     assert known_unit(words) == label
+
+
+def test_what_the_unit_changes_itself_is_shown_and_not_edited():
+    text = (
+        'format = "yarvic layout 2"\nfamily = "F"\nbyte_order = "big"\nsize = 64\nvolatile = [[16, 24]]\n'
+        + "".join(f'[[entries]]\nkey = "k{a}"\nkind = "value"\naddress = {a}\n' for a in (15, 16, 23, 24))
+    )
+    layout, faults = understood_layout(text)
+    assert [e.read_only for e in layout.entries] == [False, True, True, False]
+    assert [(f.about, f.line) for f in faults] == [("k16", 10), ("k23", 14)]
+    assert all("the unit itself changes" in f.what for f in faults)

@@ -144,3 +144,21 @@ def test_a_memory_that_holds_text_is_a_memory(tmp_path):
     path = tmp_path / "stock.bin"
     path.write_bytes(b"name\n" * 20 + b"\0" + bytes(range(256)) * 4)
     assert read_image(path).form == "raw"
+
+
+_spans = st.lists(st.tuples(st.integers(0, 60), st.integers(1, 12)).map(lambda s: (s[0], s[0] + s[1])), max_size=6)
+
+
+@given(gaps=_spans, known=_spans, asked=st.tuples(st.integers(0, 70), st.integers(1, 9)))
+def test_gaps_are_held_against_gaps_address_by_address(gaps, known, asked):
+    from yarvic.core.calibration.places import Memory
+    from yarvic.core.formats.images import _without
+
+    lacking = sorted(set().union(*(range(*g) for g in gaps)) - set().union(*(range(*k) for k in known)))
+    found = _without(gaps, known)
+    assert (found is None) == (not lacking)
+    if found is not None:
+        assert found[0] == lacking[0] and set(range(*found)) <= set(lacking)
+    start, end = asked[0], asked[0] + asked[1]
+    there = set(range(80)) - set().union(*(range(*g) for g in gaps))
+    assert Memory(bytes(80), 0, tuple(gaps)).has(start, end) == (set(range(start, end)) <= there)

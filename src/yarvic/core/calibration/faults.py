@@ -42,7 +42,8 @@ def inspected(layout: Layout) -> tuple[Layout, list[Fault]]:
         if fault is not None:
             bad[entry.key] = fault.what
             faults.append(fault)
-    layout = _without(layout, bad)
+    layout, more = _changed_by_the_unit(_without(layout, bad))
+    faults += more
     faults += _one_point(layout) + _units(layout)
     more, lost = _overlaps(layout)
     faults += more
@@ -83,6 +84,26 @@ def _check_inside(layout: Layout, spans: list[tuple[int, int]]) -> None:
                 f"reaches from 0x{start:X} to 0x{stop - 1:X}, outside the {what}, which is 0x{base:X} to 0x{end - 1:X}",
                 remedy="Correct its address, or the size of the memory.",
             )
+
+
+def _changed_by_the_unit(layout: Layout) -> tuple[Layout, list[Fault]]:
+    """Entries in a range that the unit changes are shown and not edited: no file that is read back could prove them."""
+    spans = spans_of(layout)
+    there = {s.key for a, b in layout.volatile for s in spans.at(a, b) if s.own}
+    if not there:
+        return layout, []
+    faults = [
+        Fault(
+            e.key,
+            "it lies in a range that the unit itself changes: it is shown, and cannot be edited",
+            "Correct its address, or the range.",
+            e.line,
+        )
+        for e in layout.entries
+        if e.key in there and not e.read_only
+    ]
+    entries = tuple(e.model_copy(update={"read_only": True}) if e.key in there else e for e in layout.entries)
+    return layout.changed(entries=entries), faults
 
 
 def _one_point(layout: Layout) -> list[Fault]:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from dataclasses import dataclass
+from functools import cached_property
+from itertools import accumulate
 
 import numpy as np
 
@@ -19,6 +22,12 @@ class Memory:
     base: int = 0
     gaps: tuple[tuple[int, int], ...] = ()
 
+    @cached_property
+    def _holes(self) -> tuple[list[int], list[int]]:
+        """The gaps in order: where each begins, and how far those up to it reach."""
+        ordered = sorted(self.gaps)
+        return [a for a, _ in ordered], list(accumulate((b for _, b in ordered), max))
+
     @property
     def end(self) -> int:
         """The address behind the last byte."""
@@ -26,7 +35,11 @@ class Memory:
 
     def has(self, start: int, end: int) -> bool:
         """Whether all of a range is there."""
-        return self.base <= start and end <= self.end and not any(a < end and start < b for a, b in self.gaps)
+        if not self.base <= start or end > self.end:
+            return False
+        starts, reach = self._holes
+        before = bisect_left(starts, end)
+        return before == 0 or reach[before - 1] <= start
 
     def bytes(self, start: int, end: int) -> bytes:
         """The bytes of a range. Raises CalibrationError where it is not all there."""

@@ -15,6 +15,7 @@ from typing import Literal
 from yarvic.core.calibration.described import MOST_MEMORY
 from yarvic.core.calibration.image import ERASED
 from yarvic.core.calibration.layout import Layout
+from yarvic.core.calibration.spans import merged
 from yarvic.core.errors import FormatError
 from yarvic.core.formats.files import write_whole
 from yarvic.core.reading import read_bounded, reader
@@ -334,15 +335,16 @@ def in_memory(file: ImageFile, layout: Layout) -> bytes:
 
 
 def _without(gaps: Sequence[Gap], known: Sequence[Gap]) -> Gap | None:
-    """The first range of some gaps that is in none of the others."""
-    for start, end in gaps:
-        for a, b in sorted(known):
-            if a <= start < b:
-                start = b
-            elif start < a < end:
-                end = a
+    """The first range of some gaps, which lie in order, that is in none of the others."""
+    ordered, at = merged(known), 0
+    for start, end in sorted(gaps):
+        while at < len(ordered) and ordered[at][1] <= start:
+            at += 1
+        after = at
+        if at < len(ordered) and ordered[at][0] <= start:
+            start, after = ordered[at][1], at + 1
         if start < end:
-            return start, end
+            return start, min(end, ordered[after][0]) if after < len(ordered) else end
     return None
 
 
