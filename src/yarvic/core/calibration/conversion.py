@@ -6,6 +6,7 @@ Source of the forms: ASAM MCD-2 MC (ASAP2), COMPU_METHOD, from memory.
 from __future__ import annotations
 
 from bisect import bisect_right
+from functools import cached_property
 from itertools import pairwise
 from typing import Annotated, Literal
 
@@ -125,10 +126,13 @@ class Words(Described):
     words: Annotated[tuple[Named, ...], Field(min_length=1, max_length=MOST_PAIRS)]
     otherwise: Words_ = ""
 
+    @cached_property
+    def _ordered(self) -> list[Named]:
+        return sorted(self.words, key=lambda w: w.low)
+
     @model_validator(mode="after")
     def _apart(self) -> Words:
-        ordered = sorted(self.words, key=lambda w: w.low)
-        for a, b in pairwise(ordered):
+        for a, b in pairwise(self._ordered):
             if b.low <= a.high:
                 raise ValueError(f"{a.text!r} and {b.text!r} stand for the same number")
         return self
@@ -143,9 +147,8 @@ class Words(Described):
 
     def word(self, value: float) -> str:
         """The word of a number; empty where it has none."""
-        ordered = sorted(self.words, key=lambda w: w.low)
-        at = bisect_right([w.low for w in ordered], value) - 1
-        return ordered[at].text if at >= 0 and value <= ordered[at].high else self.otherwise
+        at = bisect_right(self._ordered, value, key=lambda w: w.low) - 1
+        return self._ordered[at].text if at >= 0 and value <= self._ordered[at].high else self.otherwise
 
     def number(self, word: str) -> float | None:
         """The number of a word, whatever its case; None where there is no such word."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from yarvic.core.calibration.decoding import decoded
-from yarvic.core.calibration.image import check_length, check_marks
+from yarvic.core.calibration.image import check_length, check_marks, wrong_sums
 from yarvic.core.calibration.layout import Entry, Layout, LeftOut
 from yarvic.core.calibration.places import Memory, places
 from yarvic.core.calibration.spans import Span, spans_of
@@ -233,8 +233,7 @@ def of_image(layout: Layout, data: bytes, source: str) -> tuple[Layout, list[Fau
         except CalibrationError as error:
             faults.append(Fault(checksum.named, error.what, error.remedy))
             continue
-        must, there = (f(data, layout.base, layout.byte_order) for f in (checksum.computed, checksum.stored))
-        if must != there:
+        for _, must, there in wrong_sums(data, layout, [checksum]):
             w = checksum.bits // 4
             what = f"it must be {must:0{w}X} and is {there:0{w}X}"
             faults.append(Fault(checksum.named, what, "Correct its rule or its ranges, or read the image again."))

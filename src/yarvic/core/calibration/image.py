@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 
 from yarvic.core.calibration.calibration import Calibration, Lazily
+from yarvic.core.calibration.checksum import Checksum
 from yarvic.core.calibration.decoding import Patch, axis_patches, decoded, patches
 from yarvic.core.calibration.edits import MEANT_FOR, Edit, edited
 from yarvic.core.calibration.layout import Layout, Mark
@@ -66,21 +67,28 @@ def _wanted(mark: Mark) -> str:
     return mark.hex
 
 
+def wrong_sums(
+    data: bytes | bytearray, layout: Layout, checksums: Iterable[Checksum]
+) -> Iterator[tuple[Checksum, int, int]]:
+    """Of some checksums those that can be computed and do not hold: what each must be, and what is there."""
+    for checksum in checksums:
+        if checksum.known:
+            must, there = (f(data, layout.base, layout.byte_order) for f in (checksum.computed, checksum.stored))
+            if must != there:
+                yield checksum, must, there
+
+
 def check_sums(data: bytes, layout: Layout, source: str) -> None:
     """Raise CalibrationError where a checksum that can be computed does not hold."""
-    for checksum in layout.checksums:
-        if not checksum.known:
-            continue
-        must, there = (f(data, layout.base, layout.byte_order) for f in (checksum.computed, checksum.stored))
-        if must != there:
-            width = checksum.bits // 4
-            raise CalibrationError(
-                f"the checksum {checksum.named} over the image is {must:0{width}X}, the image says {there:0{width}X}:"
-                " it is damaged, or the layout states another rule than the unit's",
-                concerns=source,
-                remedy="Read the image again. If it is whole, correct the checksum's rule in the layout, or state it"
-                ' as kind = "unknown".',
-            )
+    for checksum, must, there in wrong_sums(data, layout, layout.checksums):
+        width = checksum.bits // 4
+        raise CalibrationError(
+            f"the checksum {checksum.named} over the image is {must:0{width}X}, the image says {there:0{width}X}:"
+            " it is damaged, or the layout states another rule than the unit's",
+            concerns=source,
+            remedy="Read the image again. If it is whole, correct the checksum's rule in the layout, or state it"
+            ' as kind = "unknown".',
+        )
 
 
 def check_image(data: bytes, layout: Layout, *, source: str = "image") -> None:
@@ -207,12 +215,7 @@ def sealed(data: bytes, layout: Layout, name: str = "") -> bytes:
         memory[start : start + place.length] = text.ljust(place.length, b"\0")
     known = [c for c in layout.checksums if c.known]
     for _ in range(len(known) + 1):
-        wrong = [
-            c
-            for c in known
-            if c.computed(memory, layout.base, layout.byte_order) != c.stored(memory, layout.base, layout.byte_order)
-        ]
-        if not wrong:
+        if next(wrong_sums(memory, layout, known), None) is None:
             return bytes(memory)
         for checksum in known:
             checksum.correct(memory, layout.base, layout.byte_order)

@@ -25,7 +25,6 @@ from yarvic.core.calibration.described import (
 from yarvic.core.calibration.storing import SIZES, Storage, Storing
 from yarvic.core.errors import CalibrationError
 
-FORMAT = "yarvic layout 2"
 MOST_POINTS = 4096
 Count = Annotated[int, Field(ge=1, le=MOST_POINTS)]
 Order = Literal["", "big", "little"]

@@ -33,13 +33,18 @@ def chooser(name: str, choices: Callable[[], list[tuple[str, Callable[[], None]]
     def open_menu() -> None:
         menu = QMenu(button)
         for text, action in choices():
-            added = menu.addAction(text)
+            added = menu.addAction(_letters(text))
             if added is not None:
                 added.triggered.connect(lambda _=False, do=action: do())
         menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
 
     button.clicked.connect(lambda: open_menu())
     return button
+
+
+def _letters(text: str) -> str:
+    """Text in which an ampersand is a letter and marks no key: names come from files."""
+    return text.replace("&", "&&")
 
 
 def tip(widget: QWidget, text: str) -> None:
@@ -49,7 +54,7 @@ def tip(widget: QWidget, text: str) -> None:
 
 def show_choice(button: QPushButton, text: str) -> None:
     """Show what is chosen."""
-    button.setText(f"{text}  ▾" if text else "")
+    button.setText(f"{_letters(text)}  ▾" if text else "")
 
 
 def act(text: str, action: Callable[[], None]) -> QPushButton:

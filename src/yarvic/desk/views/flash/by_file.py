@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -24,6 +23,7 @@ from yarvic.core.job.model import Carried, Revision
 from yarvic.core.link.by_file import Item, blocks_aside, blocks_by_name, items
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.flash.memory import ASIDE, COLUMNS, DIFFERS, MOST_PX, OTHER, PROVEN, SAME, Memory
+from yarvic.desk.widgets.fault import FaultLine
 from yarvic.desk.widgets.fields import show_switch
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, sideways, word
 from yarvic.state.by_file import export, file_name, last_read_back, read_back, say_written, steps_of, unit_in_words
@@ -53,8 +53,7 @@ class ByFile(QFrame):
         self.wrote = word("I wrote it to the unit", self._say_written)
         self.take = word("Take the file that was read back", self.ask_for_read_back)
         self.said = label("", wrap=True)
-        self.fault = label("", "fault", wrap=True)
-        self.fault.hide()
+        self.fault = FaultLine()
         self.memory = Memory()
         self.key = label("", "caption", wrap=True)
         self.journal = QListWidget()
@@ -221,13 +220,14 @@ class ByFile(QFrame):
         if revision is not None:
             # What was ticked was for the write before.
             self._of_revision(revision).clear()
-            self._attempt(lambda: export(self.session, revision, path, form, self.name.text()))
+            self.fault.hide()
+            self.fault.attempt(lambda: export(self.session, revision, path, form, self.name.text()))
 
     def _asked(self, request: Request) -> Revision | None:
         try:
             self.session.still(request)
         except YarvicError as error:
-            self._fail(error)
+            self.fault.say(error)
             return None
         return self.session.revision(request.revision)
 
@@ -235,7 +235,8 @@ class ByFile(QFrame):
         revision = self.session.working_revision()
         if revision is not None:
             ticked = set(self._of_revision(revision))
-            self._attempt(lambda: say_written(self.session, revision, self.name.text(), ticked))
+            self.fault.hide()
+            self.fault.attempt(lambda: say_written(self.session, revision, self.name.text(), ticked))
 
     def ask_for_read_back(self) -> None:
         """Let a person choose the file that was read back from the unit."""
@@ -256,18 +257,8 @@ class ByFile(QFrame):
         """Compare a file with the revision that was asked for."""
         revision = self._asked(request)
         if revision is not None:
-            self._attempt(lambda: read_back(self.session, revision, path, self.name.text()))
-
-    def _attempt(self, doing: Callable[[], object]) -> None:
-        self.fault.hide()
-        try:
-            doing()
-        except YarvicError as error:
-            self._fail(error)
-
-    def _fail(self, error: YarvicError) -> None:
-        self.fault.setText(str(error))
-        self.fault.show()
+            self.fault.hide()
+            self.fault.attempt(lambda: read_back(self.session, revision, path, self.name.text()))
 
     def commands(self) -> list[Command]:
         """Commands of this view."""

@@ -18,8 +18,8 @@ from PyQt6.QtWidgets import (
 )
 
 from yarvic.core.calibration.roles import Kind, kinds
-from yarvic.core.errors import YarvicError
-from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.fault import FaultLine
+from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, sideways, word
 from yarvic.state.roles import RolesState
 
 NONE = "no table does"
@@ -36,8 +36,7 @@ class RolesPanel(QFrame):
         self.choosers: dict[str, QPushButton] = {}
         self.reasons: dict[str, Elided] = {}
         self.confirm = act("Confirm all that are proposed", self._confirm_all)
-        self.fault = label("", "fault", wrap=True)
-        self.fault.hide()
+        self.fault = FaultLine()
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 12, 16, 12)
         column.setSpacing(8)
@@ -67,7 +66,6 @@ class RolesPanel(QFrame):
 
     def _lines(self) -> QScrollArea:
         inner = QWidget()
-        inner.setObjectName("plain")
         grid = QGridLayout(inner)
         grid.setContentsMargins(0, 0, 8, 0)
         grid.setHorizontalSpacing(12)
@@ -81,11 +79,7 @@ class RolesPanel(QFrame):
             grid.addWidget(button, line, 1)
             grid.addWidget(self.reasons[role], line, 2)
         grid.setRowStretch(len(kinds()), 1)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setFrameShape(QFrame.Shape.NoFrame)
-        area.setWidget(inner)
-        return area
+        return sideways(inner)
 
     def refresh(self) -> None:
         """Show what is confirmed, and what is proposed."""
@@ -152,13 +146,8 @@ class RolesPanel(QFrame):
         self._attempt(self.roles.confirm_all)
 
     def _attempt(self, doing: Callable[[], object]) -> None:
-        try:
-            doing()
-        except YarvicError as error:
-            self.fault.setText(str(error))
-            self.fault.show()
-            return
-        self.refresh()
+        if self.fault.attempt(doing):
+            self.refresh()
 
     def _save(self) -> None:
         chosen, _ = QFileDialog.getSaveFileName(self, "Export the roles", "roles.toml", "Roles (*.toml)")

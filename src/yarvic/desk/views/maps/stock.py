@@ -14,8 +14,8 @@ from yarvic.bench.vehicles import VEHICLES, layout_text, stock_image
 from yarvic.core.calibration.checksum import KINDS
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.calibration.layout_file import parse_layout
-from yarvic.core.errors import YarvicError
 from yarvic.desk.widgets.entry import Line, Sheet
+from yarvic.desk.widgets.fault import FaultLine
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.session import Session
 from yarvic.state.stock import StockState, Sum
@@ -46,8 +46,7 @@ class StockForm(QFrame):
         self.unit = chooser("Read from a simulated unit", self._units)
         show_choice(self.unit, "Read from a simulated unit")
         self.said = label("", wrap=True)
-        self.fault = label("", "fault", wrap=True)
-        self.fault.hide()
+        self.fault = FaultLine()
         self.listed = QPlainTextEdit()
         self.listed.setReadOnly(True)
         self.listed.setAccessibleName("What is wrong, and what is left out")
@@ -114,8 +113,7 @@ class StockForm(QFrame):
         self.image.show_text(str(stock.image or ""))
         self.base.show_text(stock.base)
         refusal = stock.refusal()
-        self.fault.setText(str(refusal) if refusal is not None else "")
-        self.fault.setVisible(refusal is not None)
+        self.fault.say(refusal)
         self.go.setEnabled(taken is not None and refusal is None)
         self.sum.setVisible(taken is not None and bool(taken.unknown))
         lines = []
@@ -175,7 +173,7 @@ class StockForm(QFrame):
         show_choice(self.kind, kind)
 
     def _state_sum(self) -> None:
-        self._attempt(
+        self.fault.attempt(
             lambda: self.stock.with_checksum(
                 Sum(self._rule, self.first.text().strip(), self.last.text().strip(), self.place.text().strip())
             )
@@ -193,20 +191,10 @@ class StockForm(QFrame):
 
         request = s.request("importing the stock image")
         read = lambda: (parse_layout(layout_text(name)), stock_image(name))  # noqa: E731 - what the act does
-        s.read_file(request, Path(name), read, enter, failed=self._fail)
+        s.read_file(request, Path(name), read, enter, failed=self.fault.say)
 
     def _import(self) -> None:
-        self._attempt(self.stock.import_)
-
-    def _attempt(self, doing: Callable[[], object]) -> None:
-        try:
-            doing()
-        except YarvicError as error:
-            self._fail(error)
-
-    def _fail(self, error: YarvicError) -> None:
-        self.fault.setText(str(error))
-        self.fault.show()
+        self.fault.attempt(self.stock.import_)
 
 
 def _path(text: str) -> Path | None:
