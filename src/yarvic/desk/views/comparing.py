@@ -43,9 +43,9 @@ class ComparingView(View):
         column.setContentsMargins(16, 12, 16, 12)
         column.setSpacing(8)
         for n, line in enumerate(self.lines):
-            column.addLayout(
-                row(label(("First", "Second")[n], "quiet"), line, word("Choose", partial(self._choose, n)), None)
-            )
+            name = label(("First", "Second")[n], "quiet")
+            name.setMinimumWidth(NAME_PX)
+            column.addLayout(row(name, line, word("Choose", partial(self._choose, n)), None))
             column.addWidget(line.fault)
         column.addWidget(self.headline)
         column.addWidget(self.fault)

@@ -40,7 +40,7 @@ class RolesPanel(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 12, 16, 12)
         column.setSpacing(8)
-        text = "Checks, evidence in the cells and proposals find a table by what it does, never by its title."
+        text = "What each table does. A title alone is never relied on: a person confirms."
         column.addWidget(label(text, "quiet", wrap=True))
         column.addWidget(self._lines())
         self.axes = {which: chooser(f"What axis {which} is of", partial(self._inputs, which)) for which in ("x", "y")}
