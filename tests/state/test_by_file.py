@@ -99,6 +99,19 @@ def test_the_way_by_file_step_by_step(session, tmp_path):
     job.close()
 
 
+def test_the_exported_file_itself_proves_nothing(session, tmp_path):
+    path = exported(session, tmp_path)
+    before = len(session.job.carried())
+    heard = []
+    session.failed.connect(heard.append)
+    read_back(session, session.working_revision(), path, WHO)
+    assert len(session.job.carried()) == before and "was exported here" in str(heard[0])
+    other = tmp_path / "of-the-unit.hex"
+    other.write_bytes(path.read_bytes())
+    read_back(session, session.working_revision(), other, WHO)
+    assert session.job.carried()[-1].document.equal
+
+
 def test_written_and_not_read_back_may_be_waived_by_name_and_lapses_with_what_is_worse(session, tmp_path):
     exported(session, tmp_path)
     say_written(session, session.working_revision(), WHO, ALL)

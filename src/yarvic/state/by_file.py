@@ -202,10 +202,18 @@ def read_back(session: Session, revision: Revision, path: Path, name: str) -> No
     near = [revision, revisions[0], *(r for r in revisions if r.id == revision.parent_id), *revisions[-MOST_OTHERS:]]
     named = {r.image: r.name for r in near}
     request = session.request("reading back", revision=revision.id)
+    gone_out = {(c.document.file, c.document.sha256) for c in job.carried() if c.kind == "exported"}
 
     def read() -> Compared:
         images = {sha: (title, job.image(sha)) for sha, title in named.items()}
-        return compared(path, layout, revision, images)
+        found = compared(path, layout, revision, images)
+        if (found.file, found.sha256) in gone_out:
+            raise LinkError(
+                "is the file that was exported here, not one that was read from the unit",
+                concerns=path.name,
+                remedy="Read the unit's whole memory into a file of another name, and take that.",
+            )
+        return found
 
     def apply(c: Compared) -> None:
         if c.found.equal:
