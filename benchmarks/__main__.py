@@ -296,7 +296,7 @@ times = []
 for n in range(11):
     press()
     begin = time.perf_counter()
-    maps.apply("add", -0.5 if n % 2 else 0.5)
+    maps.edits.calculate("- 0.5" if n % 2 else "+ 0.5")
     app.processEvents(); window.grab()
     times.append(time.perf_counter() - begin)
 press()

@@ -180,6 +180,7 @@ def demo_path(demo_file, tmp_path):
     """A copy of the demo job to work on, without its draft."""
     path = shutil.copy(demo_file, tmp_path / "ptarmigan.yarvic")
     job = Job.open(path)
-    job.drop_draft()
+    for draft in job.drafts():
+        job.drop_draft(draft.id)
     job.close()
     return path

@@ -10,7 +10,7 @@ from yarvic.bench.rig import Rig
 from yarvic.bench.settings import PullSettings
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import plant_for, stock_calibrations
-from yarvic.core.calibration.edits import add_to_cells
+from yarvic.core.calibration.cells import add_to_cells
 from yarvic.core.calibration.image import pack
 from yarvic.core.errors import Cancelled, LinkError
 from yarvic.core.evidence.dyno import dyno_curve

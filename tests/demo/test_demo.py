@@ -61,8 +61,8 @@ def test_each_has_a_believable_history(any_story, any_demo_file):
     assert verified.intact and verified.manifest.simulated and verified.manifest.revision == name
     # The newest falls short, and the draft on it is what is to be done about it.
     assert results[names[-1]].verdict == STOP
-    draft = job.draft()
-    assert draft is not None and draft.edits and draft.parent_id == job.revision(names[-1]).id
+    [draft] = job.drafts()
+    assert job.steps(draft.id) and draft.parent_id == job.revision(names[-1]).id
     assert [f.image for f in job.flashes()] == [r.image for r in job.revisions()]
     assert all(e.conditions.simulated and not e.conditions.faults for e in job.evidence())
 

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from asking import asked_to_sign
 from evidence_files import read_log
+from kept import kept_drafts
 from pictures import painted
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -33,7 +34,7 @@ def test_a_theme_changes_colours_and_nothing_else(driver):
     mask = np.zeros(view.maps.table().values.shape, dtype=bool)
     mask[4, 4] = True
     view.maps.select(mask, 4)
-    view.maps.apply("add", -1.0)
+    view.maps.edits.calculate("- 1.0")
     driver.fill(view.commit.reason, "half a sentence")
     paper = tokens().sheet
     for step in (1, 2, 3, 4, 5, 6, 7, 8, 3):
@@ -228,7 +229,7 @@ def test_a_file_is_taken_only_into_the_job_it_was_asked_for(driver, monkeypatch,
     driver.idle()
     try:
         assert window.session.job.path == other
-        assert window.session.job.sheet == before.sheet and window.session.job.draft() == before.draft()
+        assert window.session.job.sheet == before.sheet and kept_drafts(window.session.job) == kept_drafts(before)
         assert "the job it belongs to was closed meanwhile" in window.notice.what.text()
     finally:
         before.close()

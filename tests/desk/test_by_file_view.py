@@ -56,7 +56,7 @@ def revise(driver, limit="6500"):
     driver.key(Qt.Key.Key_F, CTRL)
     driver.type("rev lim")
     driver.key(Qt.Key.Key_Return)
-    driver.window.maps.set_scalar("nMax", limit)
+    driver.window.maps.edits.set_value("nMax", limit)
     driver.settle()
     driver.fill(view.commit.reason, "rev limit lower")
     driver.key(Qt.Key.Key_Return)
@@ -132,12 +132,12 @@ def test_words_are_typed_as_words(known):
     maps = known.window.maps
     maps.find("Fuel_Kind")
     known.settle()
-    maps.set_scalar("Fuel_Kind", "ron 98")
+    maps.edits.set_value("Fuel_Kind", "ron 98")
     draft = known.window.session.draft
     assert draft.image["Maps"].scalar("Fuel_Kind").shown() == "RON 98"
-    maps.set_scalar("Sw_Siren", "off")
+    maps.edits.set_value("Sw_Siren", "off")
     assert draft.image["Maps"].scalar("Sw_Shutter").shown() == "on"  # the other bit of that byte
-    assert maps.undo() is None and draft.image["Maps"].scalar("Sw_Siren").shown() == "on"
+    assert maps.edits.undo() is None and draft.image["Maps"].scalar("Sw_Siren").shown() == "on"
 
 
 def test_roles_are_proposed_confirmed_changed_and_shared(known, unit_files, monkeypatch):
@@ -382,7 +382,7 @@ def test_every_kind_of_table_is_shown(empty, tmp_path, complaints):
     maps.choose("falling")
     view.grid.select_block(0, 0, 0, 4)
     empty.settle()
-    maps.apply("add", 0.75)
+    maps.edits.calculate("+ 0.75")
     empty.settle()
     assert empty.window.session.draft.image["Maps"].table("falling").values.tolist() == [
         [113.25, 105.75, 98.25, 90.75, 83.25]

@@ -57,6 +57,6 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
         assert revision.image == v.manifest.image_sha256
         assert job.releases()[-1].manifest_sha256 == v.manifest_sha256
         assert len([e for e in job.evidence() if e.revision_id == revision.id]) == 3
-        assert job.draft() is None
+        assert job.drafts() == []
     finally:
         job.close()

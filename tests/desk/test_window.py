@@ -248,7 +248,7 @@ def test_editing_by_keyboard_alone(driver):
     driver.key(Qt.Key.Key_Down)
     driver.key(Qt.Key.Key_Right, SHIFT)
     driver.key(Qt.Key.Key_1)  # a digit begins a Set
-    assert view.amount.isVisible() and view.amount.number.text() == "1"
+    assert view.formula.isVisible() and view.formula.line.text() == "1"
     driver.type("2.5")
     driver.key(Qt.Key.Key_Return)
     assert view.maps.table().values[1, 0:2].tolist() == [12.5, 12.5]
@@ -272,30 +272,30 @@ def test_an_edit_out_of_bounds_is_explained_beside_the_field(driver):
     driver.key(Qt.Key.Key_S)
     driver.type("88")
     driver.key(Qt.Key.Key_Return)
-    assert view.amount.isVisible()
-    assert "outside the bounds" in view.amount.fault.text() and "2000 rpm, 60 %" in view.amount.fault.text()
+    assert view.formula.isVisible()
+    assert "outside the bounds" in view.formula.fault.text() and "2000 rpm, 60 %" in view.formula.fault.text()
     assert driver.window.session.draft is None
-    view.amount.number.selectAll()
+    view.formula.line.selectAll()
     driver.type("abc")
     driver.key(Qt.Key.Key_Return)
-    assert "not a number" in view.amount.fault.text()
+    assert "has no meaning for 'abc'" in view.formula.fault.text()
     driver.key(Qt.Key.Key_Escape)
-    assert not view.amount.isVisible() and driver.window.session.draft is None
+    assert not view.formula.isVisible() and driver.window.session.draft is None
 
 
 def test_words_do_what_their_keys_do(driver):
     view = maps_of(driver)
     pick(driver, view, 3, 2, 3, 8)
     before = view.maps.table().values.copy()
-    driver.click(view.words["add"])
+    driver.click(view.acts.words["add"])
     driver.type("-1")
     driver.key(Qt.Key.Key_Return)
-    driver.click(view.words["smooth"])
-    driver.click(view.words["between"])
+    driver.key(Qt.Key.Key_H)
+    driver.key(Qt.Key.Key_I)
     assert not np.array_equal(view.maps.table().values, before)
     # The cells stay in hand all the while.
     assert view.maps.mask.sum() == 7
-    driver.click(view.words["reference"])
+    driver.key(Qt.Key.Key_T)
     assert np.array_equal(view.maps.table().values, before)
 
 
@@ -453,11 +453,11 @@ def test_a_full_disk_while_editing_is_said_in_place(driver):
         driver.key(Qt.Key.Key_A)
         driver.type("0.1")
         driver.key(Qt.Key.Key_Return)
-        if "disk is full" in view.amount.fault.text():
+        if "disk is full" in view.formula.fault.text():
             break
         before = view.maps.table().values.copy()
-    assert "disk is full" in view.amount.fault.text()
-    assert "Free some space" in view.amount.fault.text()
+    assert "disk is full" in view.formula.fault.text()
+    assert "Free some space" in view.formula.fault.text()
     assert np.array_equal(view.maps.table().values, before)
 
 
@@ -633,12 +633,12 @@ def test_an_error_nobody_foresaw_is_shown_and_nothing_is_lost(driver, monkeypatc
     view = maps_of(driver)
     pick(driver, view, 5, 5)
 
-    def broken(operation, amount=0.0):
+    def broken(operation):
         raise ZeroDivisionError("a slip of the programmer's")
 
-    monkeypatch.setattr(view.maps, "apply", broken)
+    monkeypatch.setattr(view.maps.edits, "do", broken)
     monkeypatch.setattr(unexpected(), "_before", lambda *caught: None)
-    unexpected()._hook(*_raised(lambda: view.maps.apply("smooth")))
+    unexpected()._hook(*_raised(lambda: view.maps.edits.do(view.maps.edits.smooth())))
     assert "ZeroDivisionError" in driver.window.notice.what.text()
     assert "on disk" in driver.window.notice.remedy.text()
     driver.click(driver.window.notice._fold)

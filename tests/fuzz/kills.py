@@ -52,16 +52,17 @@ class Worker:
         self.tell(f"{kind} {getattr(self, kind)()}\n")
 
     def _steps(self):
-        draft = self.job.draft()
-        return 0 if draft is None else len(draft.steps)
+        return len(self.job.steps(self.job.drafts()[0].id)) if self.job.drafts() else 0
 
     def edit(self):
         from yarvic.core.calibration.edits import Edit
 
         layout, steps = self.job.layout, self._steps()
-        parent = self.job.draft().parent_id if steps else self.job.revisions()[-1].id
         edit = Edit(layout.sets[0], layout.entries[0].key, f"e{self.count}", ((0, 0),), (1.0,), (1.0,))
-        self.job.add_step(parent, steps, [edit])
+        if self.job.drafts():
+            self.job.add_step(self.job.drafts()[0].id, steps, [edit])
+        else:
+            self.job.begin_draft(self.job.revisions()[-1].id, [[edit]])
         return steps + 1
 
     def _commit(self, drop):
@@ -71,7 +72,8 @@ class Worker:
         stock = job.image(job.revisions()[0].image)
         maps = {s: unpack(stock, job.layout, s) for s in job.layout.sets}
         image = pack(maps, job.layout, f"{name} {self.count}", stock)
-        return job.commit_revision(name, 1, "why", "Rowan Sedge", image, (), drop_draft=drop).name
+        draft = job.drafts()[0].id if drop and job.drafts() else None
+        return job.commit_revision(name, 1, "why", "Rowan Sedge", image, (), drop_draft=draft).name
 
     def commit(self):
         return self._commit(True)
@@ -220,7 +222,6 @@ def after(folder: Path, told: list[list[str]]) -> str:
 
     job = Job.open(folder / "a.yarvic")
     try:
-        draft = job.draft()
         for run in job.evidence():
             job.log(run.id)
         there = {
@@ -242,7 +243,7 @@ def after(folder: Path, told: list[list[str]]) -> str:
         for revision in job.revisions():
             job.image(revision.image)
         last = [(k, w) for k, w in told if k in ("edit", "commit")][-1:]
-        steps = 0 if draft is None else len(draft.steps)
+        steps = max((len(job.steps(d.id)) for d in job.drafts()), default=0)
         if last and last[0][0] == "edit" and steps < int(last[0][1]) and steps != 0:
             return f"a step of the draft is lost: {last[0][1]} reported, {steps} there"
     finally:

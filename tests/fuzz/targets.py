@@ -312,7 +312,7 @@ def _job():
         job.record_release(1, "Rowan Sedge", "ab" * 32, "a.zip")
         slot = job.layout.sets[0]
         key = job.layout.entries[0].key
-        job.add_step(1, 0, [Edit(slot, key, "one cell", ((0, 0),), (1.0,), (1.0,))])
+        job.begin_draft(1, [[Edit(slot, key, "one cell", ((0, 0),), (1.0,), (1.0,))]])
         job.close()
         return path.read_bytes()
 

@@ -31,7 +31,7 @@ def session(tmp_path):
     s.failed.connect(s.errors.append)
     s.open_job(path)
     draft = s.editable_draft()
-    draft.change_scalar("Maps", "nMax", 6500.0)
+    draft.change("Maps", draft.image["Maps"].scalar("nMax").with_value(6500.0), "x")
     s.edited(draft)
     s.commit_draft("rev limit lower", WHO)
     yield s

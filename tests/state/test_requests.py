@@ -11,7 +11,6 @@ from hypothesis import strategies as st
 from scheduler import Scheduler
 
 from yarvic.bench.vehicles import layout_text
-from yarvic.core.calibration.edits import edit_between
 from yarvic.core.calibration.image import Image
 from yarvic.core.errors import JobError, LinkError, YarvicError
 from yarvic.core.job.model import Fitting
@@ -57,13 +56,13 @@ def small_job(tmp_path_factory, layout, stock, pulled):
     for name in ("A1", "B1"):
         spark = maps["RON 95"].table("spark_advance")
         lower = spark.with_values(np.maximum(spark.values - 1.0, spark.low))
-        edit = edit_between("RON 95", spark, lower, "a degree off")
-        maps = maps.with_edits([edit])
+        edits = maps.edits_to("RON 95", lower, "a degree off")
+        maps = maps.with_edits(edits)
         parent = job.revisions()[-1]
         if name == "B1":
             fitting = Fitting(date="2024-05-01", parts=("front-intercooler",))
             job.fit("front intercooler", {"intercooler": "front intercooler"}, fitting)
-        job.commit_revision(name, parent.id, "a degree off", AUTHOR, maps.sealed(name), [edit])
+        job.commit_revision(name, parent.id, "a degree off", AUTHOR, maps.sealed(name), edits)
     for revision in job.revisions():
         job.record_flash(revision.id, "unit 1", revision.image, 3)
         job.add_evidence(f"{revision.name} pull 1", revision.id, *pulled, source="test")
@@ -338,7 +337,7 @@ def change_a_cell(maps, by):
     mask = np.zeros(maps.table().values.shape, dtype=bool)
     mask[3, 3] = True
     maps.select(mask, 3)
-    maps.apply("add", by)
+    maps.edits.calculate(f"+ {by}")
 
 
 def test_an_image_goes_where_it_was_asked_for_or_nowhere(apart, tmp_path):
@@ -360,7 +359,7 @@ def test_an_image_goes_where_it_was_asked_for_or_nowhere(apart, tmp_path):
     runner.finish_titled("Reading")
     assert len(session.draft.differences()) == 1  # A1 changed one table
     assert len(session.draft.steps) == 1
-    MapsState(session).undo()
+    MapsState(session).edits.undo()
     assert session.draft.differences() == []
 
 
@@ -421,7 +420,7 @@ def test_every_outcome_is_where_it_was_asked_for(small_job, pulled, acts, early)
                 manifest = verify_package(session.job.path.with_name(made.package)).manifest
                 assert known[made.revision_id].name == manifest.revision
                 assert known[made.revision_id].image == manifest.image_sha256
-            assert session.draft is None or session.draft.steps == list(session.job.draft().steps)
+            assert session.draft is None or session.draft.steps == list(session.job.steps(session.draft.id))
             assert session.busy is None and not session.bench.flashing
         finally:
             session.close_job()

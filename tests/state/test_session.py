@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from kept import kept_drafts
 
 from yarvic.core.calibration.storing import steps as steps_of
 from yarvic.core.checks.run import check_log
@@ -14,7 +15,7 @@ from yarvic.state.keys import demo_key
 from yarvic.state.maps import SCALARS, MapsState
 from yarvic.state.readings import compared, peaks, readings, route_state
 from yarvic.state.release import begin_waiver, capture, gate_conditions, release, waive
-from yarvic.state.selection import DRAFT
+from yarvic.state.selection import DRAFT, rung_of
 from yarvic.state.session import STEPS, Session
 from yarvic.state.settings import Settings, home, load_settings, remembered, save_settings
 from yarvic.state.signing import sheet_pdf
@@ -61,7 +62,7 @@ def select(maps, rows, columns):
 def retard_spark(maps, amount=-3.0):
     maps.choose("spark_advance")
     select(maps, slice(6, 10), slice(3, 8))
-    maps.apply("add", amount)
+    maps.edits.calculate(f"+ {amount}")
 
 
 def test_the_demo_opens_on_its_last_revision(session):
@@ -111,51 +112,48 @@ def test_an_edit_begins_a_draft_and_undo_takes_it_back(session, maps):
     assert np.allclose(maps.difference()[6:10, 3:8], -3.0)
     assert np.count_nonzero(maps.difference()) == 20
     select(maps, 0, 0)
-    maps.apply("set", 20.0)
-    maps.undo()
-    maps.undo()
+    maps.edits.calculate("= 20.0")
+    maps.edits.undo()
+    maps.edits.undo()
     assert np.array_equal(maps.table().values, before)
-    maps.redo()
+    maps.edits.redo()
     assert np.count_nonzero(maps.difference()) == 20
-    maps.redo()
-    maps.redo()  # nothing more: said, not raised
+    maps.edits.redo()
+    maps.edits.redo()  # nothing more: said, not raised
     assert maps.table().values[0, 0] == 20.0
 
 
 def test_a_new_edit_forgets_what_was_undone(session, maps):
     retard_spark(maps)
-    maps.undo()
+    maps.edits.undo()
     select(maps, 0, 0)
-    maps.apply("add", 0.5)
+    maps.edits.calculate("+ 0.5")
     assert not session.draft.can_redo
 
 
-@pytest.mark.parametrize(
-    ("operation", "amount", "error"),
-    [("set", 99.0, CalibrationError), ("add", -90.0, CalibrationError), ("scale", 50.0, CalibrationError)],
-)
-def test_an_edit_out_of_bounds_begins_no_draft(session, maps, operation, amount, error):
+@pytest.mark.parametrize("text", ["= 99", "- 90", "times 50"])
+def test_an_edit_out_of_bounds_begins_no_draft(session, maps, text):
     select(maps, 3, 3)
-    with pytest.raises(error, match="bounds"):
-        maps.apply(operation, amount)
+    with pytest.raises(CalibrationError, match="bounds"):
+        maps.edits.calculate(text)
     assert session.draft is None and session.working_name() == "B1"
 
 
 def test_no_cells_in_hand_is_said(session, maps):
     with pytest.raises(CalibrationError, match="no cells"):
-        maps.apply("add", 1.0)
+        maps.edits.calculate("+ 1.0")
 
 
 def test_every_operation(session, maps):
     select(maps, 4, slice(2, 9))
     before = maps.table().values[4].copy()
-    maps.apply("scale", 1.1)
+    maps.edits.calculate("* 1.1")
     assert np.allclose(maps.table().values[4, 2:9], np.round(before[2:9] * 1.1, 1))
-    maps.apply("between")
+    maps.edits.do(maps.edits.between())
     inner = maps.table().values[4]
     assert inner[5] == pytest.approx(np.interp(3500, [2000, 5000], [inner[2], inner[8]]), abs=0.06)
-    maps.apply("smooth")
-    maps.apply("reference")
+    maps.edits.do(maps.edits.smooth())
+    maps.edits.do(maps.edits.to_reference())
     assert np.array_equal(maps.table().values[4], before)
 
 
@@ -163,9 +161,9 @@ def test_edits_in_a_chosen_unit(session, maps):
     maps.choose("boost_target")
     select(maps, 5, 4)
     session.choose_unit("pressure", "psi")
-    maps.apply("set", 29.0)
+    maps.edits.calculate("= 29.0")
     assert maps.table().values[5, 4] == pytest.approx(29.0 * 6.894757, abs=0.06)
-    maps.apply("add", -1.0)
+    maps.edits.calculate("- 1.0")
     assert maps.table().values[5, 4] == pytest.approx(28.0 * 6.894757, abs=0.12)
     assert maps.shown(maps.table())[5, 4] == pytest.approx(28.0, abs=0.02)
     assert maps.display_unit("deg") == "deg"
@@ -188,15 +186,15 @@ def test_a_cell_that_is_typed_as_it_is_shown_stays_as_it_is_in_every_unit(sessio
 def test_scalars(session, maps):
     maps.choose(SCALARS)
     assert maps.table() is None
-    maps.set_scalar("rev_limit", "6700")
+    maps.edits.set_value("rev_limit", "6700")
     now, then = maps.value("rev_limit")
     assert (now.value, then.value) == (6700.0, 6600.0)
     with pytest.raises(CalibrationError, match="7200"):
-        maps.set_scalar("rev_limit", "9000")
+        maps.edits.set_value("rev_limit", "9000")
     with pytest.raises(UnitError, match="not a number"):
-        maps.set_scalar("rev_limit", "fast")
+        maps.edits.set_value("rev_limit", "fast")
     with pytest.raises(CalibrationError, match="single values"):
-        maps.apply("add", 1.0)
+        maps.edits.calculate("+ 1.0")
 
 
 @pytest.mark.parametrize(("text", "value"), [("2.5", 2.5), ("-3", -3.0), (" 1,5 ", 1.5)])
@@ -211,7 +209,7 @@ def test_numbers_that_are_none(text):
 
 
 def test_a_dragged_point_stays_within_bounds(session, maps):
-    maps.drag(2, 3, 500.0)
+    maps.edits.drag({(2, 3): 500.0})
     assert maps.table().values[2, 3] == maps.table().high
     assert session.draft.edits[-1].cells == ((2, 3),)
 
@@ -228,7 +226,7 @@ def test_evidence_in_the_cells(session, maps):
 def test_slots_are_edited_apart(session, maps):
     maps.choose_slot("E30")
     select(maps, 0, 0)
-    maps.apply("add", 1.0)
+    maps.edits.calculate("+ 1.0")
     assert session.draft.edits[0].slot == "E30"
     assert [s for s, _ in session.draft.differences()] == ["E30"]
 
@@ -250,14 +248,26 @@ def test_a_kept_draft_is_offered_again(session, maps, demo_path):
     again.close_job()
 
 
-def test_a_second_draft_needs_the_first_out_of_the_way(session, maps):
+def test_drafts_stand_beside_each_other(session, maps):
+    """An edit on another rung begins another draft; the one before stays on the ladder, and can be taken in hand."""
     retard_spark(maps)
+    first = session.draft
     session.choose_working(session.revisions()[0].id)
     select(maps, 0, 0)
-    with pytest.raises(JobError, match="draft on B1 is open"):
-        maps.apply("add", 1.0)
+    maps.edits.calculate("+ 1.0")
+    second = session.draft
+    assert second is not first and second.parent.name == "Stock" and session.working == DRAFT
+    assert [d.id for d in session.other_drafts()] == [first.id]
+    session.choose_working(rung_of(session.other_drafts()[0]))
+    assert session.working == DRAFT and session.draft.parent.name == "B1"
+    assert session.draft.image.data == first.image.data and session.draft.steps == first.steps
+    # What is kept opens with the one that was touched last.
+    path = session.job.path
+    session.close_job()
+    session.open_job(path)
+    assert session.draft.id == first.id
     session.discard_draft()
-    assert session.draft is None and session.working_name() == "B1"
+    assert session.draft is None and [d.id for d in session.other_drafts()] == [second.id]
 
 
 def test_commit_needs_reason_author_and_a_difference(session, maps):
@@ -268,7 +278,7 @@ def test_commit_needs_reason_author_and_a_difference(session, maps):
         with pytest.raises(JobError, match=message):
             session.commit_draft(reason, author)
     assert session.draft is not None
-    maps.undo()
+    maps.edits.undo()
     with pytest.raises(JobError, match="does not differ"):
         session.commit_draft("why", "R. S.")
 
@@ -447,7 +457,7 @@ def test_a_read_only_session_edits_and_pulls_nothing(demo_path):
         maps = MapsState(s)
         select(maps, 0, 0)
         with pytest.raises(JobError, match="read only"):
-            maps.apply("add", 1.0)
+            maps.edits.calculate("+ 1.0")
         ears = Ears(s)
         s.pull(1)
         assert "read only" in str(ears.errors[-1])
@@ -534,14 +544,14 @@ def test_another_image_is_refused_and_nothing_changes(session, tmp_path, damage,
     session.import_image(path)
     [error] = ears.errors
     assert message in str(error) and "their.bin" in str(error) and error.remedy
-    assert session.draft is None and session.job.draft() is None
+    assert session.draft is None and session.job.drafts() == []
 
 
 def test_a_disk_that_refuses_leaves_the_draft_as_it_was(session, maps, monkeypatch):
     """What is shown is always what is on disk."""
     retard_spark(maps)
     shown = maps.table().values.copy()
-    kept = session.job.draft()
+    kept = kept_drafts(session.job)
 
     def full(*what):
         raise JobError("the disk is full: nothing was changed", remedy="Free some space and do it again.")
@@ -549,11 +559,11 @@ def test_a_disk_that_refuses_leaves_the_draft_as_it_was(session, maps, monkeypat
     monkeypatch.setattr(session.job, "add_step", full)
     monkeypatch.setattr(session.job, "drop_steps", full)
     select(maps, 0, 0)
-    for action in (lambda: maps.apply("set", 20.0), session.draft.undo):
+    for action in (lambda: maps.edits.calculate("= 20.0"), session.draft.undo):
         with pytest.raises(JobError, match="disk is full"):
             action()
         assert np.array_equal(maps.table().values, shown)
-    assert session.job.draft() == kept
+    assert kept_drafts(session.job) == kept
     monkeypatch.undo()
     session.draft.undo()
     monkeypatch.setattr(session.job, "add_step", full)
@@ -609,8 +619,8 @@ def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
     from pathlib import Path
 
     connection = sqlite3.connect(demo_path)
-    connection.execute("INSERT INTO draft (id, parent_id, time) VALUES (1, 3, '2024-01-01')")
-    connection.execute("INSERT INTO draft_edit VALUES (1, 0, ?)", (edits,))
+    connection.execute("INSERT INTO draft VALUES (1, '', 3, NULL, '2024-01-01', 1)")
+    connection.execute("INSERT INTO draft_edit VALUES (1, 1, 0, ?)", (edits,))
     connection.commit()
     connection.close()
     s = Session(Settings(), InlineRunner())
@@ -620,7 +630,7 @@ def test_a_bad_draft_does_not_keep_the_job_shut(demo_path, edits):
     assert "saved draft cannot be opened" in str(ears.errors[0]) and ears.errors[0].remedy
     maps = MapsState(s)
     retard_spark(maps)
-    assert s.job.draft().steps == tuple(s.draft.steps)
+    assert s.job.steps(s.draft.id) == tuple(s.draft.steps) and len(s.job.drafts()) == 2
     s.close_job()
 
 

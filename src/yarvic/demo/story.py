@@ -155,9 +155,10 @@ class Story:
         draft = self.session.editable_draft()
         slot = self.session.slot
         for table, what in change(draft.image[slot]):
-            draft.change_table(slot, table.key, lambda _, new=table: new, what)  # type: ignore[misc]
+            draft.change(slot, table, what)
         for key, value in scalars.items():
-            draft.change_scalar(slot, key, value)
+            scalar = draft.image[slot].scalar(key)
+            draft.change(slot, scalar.with_value(value), f"{scalar.title} set")
         self.session.edited(draft)
 
     def revise(self, parent: str, reason: str, change: Change, **scalars: float) -> str:

@@ -96,7 +96,7 @@ class ByFiles:
         ):
             draft = session.editable_draft()
             for table, what in change(draft.image[session.slot], roles):
-                draft.change_table(session.slot, table.key, lambda _, new=table: new, what)  # type: ignore[misc]
+                draft.change(session.slot, table, what)
             session.edited(draft)
             self.d.settle()
             self.d.fill(self._maps().commit.reason, why)

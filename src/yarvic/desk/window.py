@@ -347,7 +347,7 @@ class Window(QMainWindow):
                 self._show_error(error)
                 return
         if s.settings.step not in OF_THE_SHEET or s.sheet is None:
-            (self.maps.undo if back else self.maps.redo)()
+            (self.maps.edits.undo if back else self.maps.edits.redo)()
             return
         try:
             what = s.sheet.undo() if back else s.sheet.redo()

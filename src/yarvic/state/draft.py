@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Iterable
 
-import numpy as np
 from psygnal import Signal
 
 from yarvic.core.calibration.compare import Difference, compare_images
 from yarvic.core.calibration.decoding import Patch
-from yarvic.core.calibration.edits import Edit, edit_between
+from yarvic.core.calibration.edits import Edit, Step
 from yarvic.core.calibration.image import Image, open_image
-from yarvic.core.calibration.table import Table
-from yarvic.core.errors import CalibrationError, JobError
-from yarvic.core.job.model import Revision
+from yarvic.core.calibration.table import Scalar, Table
+from yarvic.core.errors import JobError
+from yarvic.core.job.model import Draft, Expected, Revision
 from yarvic.core.job.store import Job
-
-Step = tuple[Edit, ...]
 
 
 def image_of(job: Job, revision: Revision) -> Image:
@@ -28,25 +25,16 @@ def edits_towards(now: Image, others: Image, what: str) -> Step:
     """The edits that make one set of maps of another. Raises CalibrationError when one does not fit."""
     edits: list[Edit] = []
     for slot, other in others.items():
-        mine = now[slot]
+        axes: set[str] = set()
         for key in now.changed_keys(others, slot):
-            if key in mine.scalars:
-                value, new_value = mine.scalars[key].value, other.scalar(key).value
-                if value != new_value:
-                    edits.append(Edit(slot, key, what, ((0, 0),), (value,), (new_value,)))
+            if key in other.texts:
                 continue
-            if key not in mine.tables:
-                continue
-            table, new = mine.tables[key], other.table(key)
-            if not (np.array_equal(table.x.values, new.x.values) and np.array_equal(table.y.values, new.y.values)):
-                raise CalibrationError(
-                    "the axes differ from this job's",
-                    concerns=table.title,
-                    remedy="Import an image of this job's own unit.",
-                )
-            edit = edit_between(slot, table, new, what)
-            if edit is not None:
-                edits.append(edit)
+            new = other.scalars[key] if key in other.scalars else other.table(key)
+            for edit in now.edits_to(slot, new, what):
+                # An axis that several tables share is changed once.
+                if edit.part != "axis" or edit.key not in axes:
+                    edits.append(edit)
+                    axes |= {edit.key} if edit.part == "axis" else set()
     return tuple(edits)
 
 
@@ -58,17 +46,34 @@ class DraftState:
 
     changed = Signal()
 
-    def __init__(self, job: Job, parent: Revision, steps: tuple[Step, ...] = ()) -> None:
+    def __init__(
+        self, job: Job, parent: Revision, kept: Draft | None = None, *, merged_id: int | None = None
+    ) -> None:
         self.job = job
         self.parent = parent
+        self.merged_id = kept.merged_id if kept is not None else merged_id
+        self.id = kept.id if kept is not None else None  # None until its first step is on disk
+        self.name = kept.name if kept is not None else ""
         self.base = self.image = image_of(job, parent)
         self._back: list[list[Patch]] = []  # of each step, what lay there before
-        for step in steps:
-            self.image, back = self.image.edited(step)
-            self._back.append(back)
-        self.steps: list[Step] = list(steps)
+        self.steps: list[Step] = []
         self._undone: list[Step] = []
         self._differences: list[tuple[str, Difference]] | None = None
+        if kept is not None:
+            self._replay(job.steps(kept.id))
+
+    def _replay(self, steps: Iterable[Step]) -> None:
+        for step in steps:
+            self.image, back = self.image.edited(step)
+            self.steps.append(step)
+            self._back.append(back)
+
+    def again(self) -> DraftState:
+        """The same draft, read anew by what the layout says now."""
+        made = DraftState(self.job, self.parent, merged_id=self.merged_id)
+        made.id, made.name = self.id, self.name
+        made._replay(self.steps)
+        return made
 
     @property
     def edits(self) -> list[Edit]:
@@ -85,23 +90,15 @@ class DraftState:
         """Whether a step was taken back and not replaced since."""
         return bool(self._undone)
 
-    def change_table(self, slot: str, key: str, operation: Callable[[Table], Table], what: str) -> Edit | None:
-        """Apply an operation to a table. Raises CalibrationError out of bounds, JobError; then nothing has changed."""
-        before = self.image[slot].table(key)
-        edit = edit_between(slot, before, operation(before), what)
-        if edit is not None:
-            self.add((edit,))
-        return edit
+    def change(self, slot: str, new: Table | Scalar, what: str) -> Step | None:
+        """Make one table or value another one, as one step; None where it is that already.
 
-    def change_scalar(self, slot: str, key: str, value: float) -> Edit | None:
-        """Set a scalar. Raises CalibrationError out of bounds, JobError; then nothing has changed."""
-        before = self.image[slot].scalar(key)
-        after = before.with_value(value)
-        if after.value == before.value:
-            return None
-        edit = Edit(slot, key, f"{before.title} set", ((0, 0),), (before.value,), (after.value,))
-        self.add((edit,))
-        return edit
+        Raises CalibrationError for what cannot be stored, JobError; then nothing has changed.
+        """
+        step = tuple(self.image.edits_to(slot, new, what))
+        if step:
+            self.add(step)
+        return step or None
 
     def add(self, step: Step) -> None:
         """Do a step of edits. Raises CalibrationError, JobError; then nothing has changed."""
@@ -111,7 +108,10 @@ class DraftState:
 
     def _do(self, step: Step) -> None:
         after, back = self.image.edited(step)
-        self.job.add_step(self.parent.id, len(self.steps), step)
+        if self.id is None:
+            self.id = self.job.begin_draft(self.parent.id, (step,), name=self.name, merged_id=self.merged_id)
+        else:
+            self.job.add_step(self.id, len(self.steps), step)
         self.steps.append(step)
         self._back.append(back)
         self.image = after
@@ -120,7 +120,8 @@ class DraftState:
         """Take the last step back."""
         if not self.steps:
             return None
-        self.job.drop_steps(len(self.steps) - 1)
+        assert self.id is not None
+        self.job.drop_steps(self.id, len(self.steps) - 1)
         step = self.steps.pop()
         self._undone.append(step)
         self.image = self.image.with_patches(self._back.pop())
@@ -147,7 +148,7 @@ class DraftState:
             self._differences = [(slot, d) for slot, listed in found.items() for d in listed]
         return self._differences
 
-    def commit(self, reason: str, author: str) -> Revision:
+    def commit(self, reason: str, author: str, expected: Iterable[Expected] = ()) -> Revision:
         """Make a revision of the draft. Raises JobError without a reason or without a difference."""
         if not self.differences():
             raise JobError("the draft does not differ from its parent", remedy="Change a cell first, or discard it.")
@@ -157,5 +158,13 @@ class DraftState:
             raise JobError("a revision needs its author", remedy="Fill in who made it.")
         name = self.job.next_name()
         return self.job.commit_revision(
-            name, self.parent.id, reason, author.strip(), self.image.sealed(name), self.edits, drop_draft=True
+            name,
+            self.parent.id,
+            reason,
+            author.strip(),
+            self.image.sealed(name),
+            self.edits,
+            drop_draft=self.id,
+            merged_id=self.merged_id,
+            expected=expected,
         )

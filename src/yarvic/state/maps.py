@@ -2,36 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from types import MappingProxyType
-
 import numpy as np
 from psygnal import Signal
 
-from yarvic.core.calibration.edits import (
-    Mask,
-    add_to_cells,
-    copy_cells,
-    interpolate_cells,
-    scale_cells,
-    set_cells,
-    smooth_cells,
-)
+from yarvic.core.calibration.cells import Mask
 from yarvic.core.calibration.finding import Names
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.calibration.storing import steps
 from yarvic.core.calibration.table import Scalar, Table, Text
-from yarvic.core.errors import CalibrationError, YarvicError
+from yarvic.core.errors import CalibrationError
 from yarvic.core.evidence.cells import CellEvidence, cell_evidence
 from yarvic.core.physics import FloatArray, Value
-from yarvic.core.units import UNITS, convert, parse_number
+from yarvic.core.units import UNITS, convert
+from yarvic.state.axis_edits import AxisEdits
+from yarvic.state.map_edits import MapEdits
 from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
 
 SCALARS = "scalars"
-# Operations that need a number, and what the number is called.
-OPERANDS: Mapping[str, str] = MappingProxyType({"set": "Set to", "add": "Add", "scale": "Multiply by"})
 
 
 class MapsState:
@@ -45,6 +34,7 @@ class MapsState:
         self.key = ""
         self.row = 0
         self.mask: Mask = np.zeros((0, 0), dtype=bool)
+        self.edits, self.axes = MapEdits(self), AxisEdits(self)
         self._named: tuple[Layout | None, Names | None] = (None, None)
         self._evidence: dict[tuple[str, str, int], CellEvidence | None] = {}
         session.draft_changed.connect(lambda: self.values_changed.emit())
@@ -78,6 +68,13 @@ class MapsState:
         if s.job is None or not s.job.has_maps or (s.working == DRAFT and s.draft is None):
             return None
         return s.job.layout
+
+    def layout(self) -> Layout:
+        """The layout of the maps in hand. Raises CalibrationError where there are none."""
+        found = self._layout()
+        if found is None:
+            raise CalibrationError("there are no maps", remedy="Open a job first.")
+        return found
 
     def first(self) -> str:
         """The key of what is shown first: the spark, else the table that has another role, else the first."""
@@ -170,18 +167,23 @@ class MapsState:
         """A number of a table unit in the unit in which it is shown; as it is where nobody knows its unit."""
         return convert(value, unit, self.display_unit(unit)) if unit in UNITS else value
 
-    def _entered(self, value: float, unit: str) -> float:
-        """A number in the unit in which it is shown, in the table's unit."""
-        return float(convert(value, self.display_unit(unit), unit)) if unit in UNITS else value
+    def entered(self, value: Value, unit: str) -> FloatArray:
+        """Numbers in the unit in which they are shown, in the table's unit."""
+        return np.asarray(convert(value, self.display_unit(unit), unit) if unit in UNITS else value, dtype=np.float64)
 
     def _scale(self, unit: str) -> float:
         """What a step of one in the table's unit is where it is shown."""
         return UNITS[unit].factor / UNITS[self.display_unit(unit)].factor if unit in UNITS else 1.0
 
+    def shown_bounds(self, table: Table) -> tuple[float, float]:
+        """The table's bounds in the display unit, the lower first."""
+        low, high = sorted(float(self._shown(v, table.unit)) for v in (table.low, table.high))
+        return low, high
+
     def bounds(self, table: Table) -> str:
         """The table's bounds in the display unit, in words."""
         unit, places = self.display_unit(table.unit), self.decimals(table)
-        low, high = (float(self._shown(v, table.unit)) for v in (table.low, table.high))
+        low, high = self.shown_bounds(table)
         if not np.isfinite([low, high]).any():
             return "none stated"
         return f"{round(low, places):g} to {round(high, places):g} {unit}".rstrip()
@@ -215,102 +217,13 @@ class MapsState:
             if not p.evidence.is_sheet and job.sheet.vehicle.ran_on(self.session.slot, p.evidence.conditions)
         ]
 
-    # -- editing
+    def cells_in_hand(self) -> Mask:
+        """The cells selected, none where another table was shown when they were."""
+        table = self.table()
+        shape = table.values.shape if table is not None else (0, 0)
+        return self.mask if self.mask.shape == shape else np.zeros(shape, dtype=bool)
 
     def select(self, mask: Mask, row: int) -> None:
         """Take cells selected; `row` is the one the slice draws strongly."""
         self.mask = mask
         self.row = row
-
-    def apply(self, operation: str, amount: float = 0.0) -> None:
-        """Do something to the cells selected. `amount` is in the display unit, or a plain factor for scale.
-
-        Raises CalibrationError, with nothing changed, out of bounds or without cells.
-        """
-        table = self.table()
-        if table is None:
-            raise CalibrationError("these are single values", remedy="Type the new value into its row.")
-        mask = self.mask if self.mask.shape == table.values.shape else np.zeros(table.values.shape, dtype=bool)
-        self._change(self._operation(operation, amount, table, mask), self._in_words(operation, amount, table))
-
-    def _operation(self, operation: str, amount: float, table: Table, mask: Mask) -> Callable[[Table], Table]:
-        if operation == "set":
-            return lambda t: set_cells(t, mask, self._entered(amount, t.unit))
-        if operation == "add":
-            step = amount / self._scale(table.unit)
-            return lambda t: add_to_cells(t, mask, step)
-        if operation == "scale":
-            return lambda t: scale_cells(t, mask, amount)
-        if operation == "between":
-            return lambda t: interpolate_cells(t, mask)
-        if operation == "smooth":
-            return lambda t: smooth_cells(t, mask)
-        if operation == "reference":
-            reference = self.reference()
-            if reference is None:
-                raise CalibrationError("there is no reference", remedy="Shift-click a rung on the ladder.")
-            return lambda t: copy_cells(t, mask, reference)
-        raise ValueError(operation)
-
-    def _in_words(self, operation: str, amount: float, table: Table) -> str:
-        unit = self.display_unit(table.unit)
-        words = {
-            "set": f"set to {amount:g} {unit}".rstrip(),
-            "add": f"added {amount:+g} {unit}".rstrip(),
-            "scale": f"multiplied by {amount:g}",
-            "between": "drawn straight between the ends",
-            "smooth": "smoothed",
-            "reference": "copied from the reference",
-        }
-        return f"{table.title}: {int(self.mask.sum())} cells {words[operation]}"
-
-    def drag(self, row: int, column: int, value: float) -> None:
-        """Set one cell to a value in the display unit, as a point of the slice was dragged there."""
-        table = self.table()
-        if table is None:
-            return
-        mask = np.zeros(table.values.shape, dtype=bool)
-        mask[row, column] = True
-        in_table_unit = self._entered(value, table.unit)
-        clipped = min(max(in_table_unit, table.low), table.high)
-        self._change(lambda t: set_cells(t, mask, clipped), f"{table.title}: a point dragged")
-
-    def _change(self, operation: Callable[[Table], Table], what: str) -> None:
-        draft = self.session.editable_draft()
-        edit = draft.change_table(self.session.slot, self.key, operation, what)
-        if edit is not None:
-            self.session.edited(draft)
-        self.session.say(what + "." if edit is not None else "Nothing changed.")
-
-    def set_scalar(self, key: str, text: str) -> None:
-        """Set a scalar from what was typed, in its own unit or one of its words. Raises CalibrationError, UnitError."""
-        maps = self.session.calibration(self.session.working, self.session.slot)
-        if maps is None:
-            return
-        words = maps.scalar(key).storing.words
-        value = words.number(text) if words is not None else None
-        draft = self.session.editable_draft()
-        value = parse_number(text) if value is None else value
-        if draft.change_scalar(self.session.slot, key, value) is not None:
-            self.session.edited(draft)
-
-    def undo(self) -> None:
-        """Take the last edit of the draft back."""
-        self._redo_or_undo(redo=False)
-
-    def redo(self) -> None:
-        """Do it again."""
-        self._redo_or_undo(redo=True)
-
-    def _redo_or_undo(self, *, redo: bool) -> None:
-        draft = self.session.draft
-        if draft is None or self.session.working != DRAFT:
-            self.session.say("Nothing to undo: no draft is selected.")
-            return
-        try:
-            step = draft.redo() if redo else draft.undo()
-        except YarvicError as error:
-            self.session.failed.emit(error)
-            return
-        word = "Redone" if redo else "Undone"
-        self.session.say(f"{word}: {step[0].what}." if step else "There is nothing more.")

@@ -14,7 +14,7 @@ from yarvic.core.calibration.image import Image
 from yarvic.core.errors import CalibrationError, JobError, YarvicError
 from yarvic.core.job.file import MOST_BYTES
 from yarvic.core.job.lock import cautions
-from yarvic.core.job.model import Revision
+from yarvic.core.job.model import Draft, Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.store import Job
 from yarvic.core.reading import reader
@@ -43,15 +43,14 @@ def load(path: Path, *, read_only: bool = False, clock: Clock = now) -> Loaded:
     """Open a job and read what every view shows of it. Raises JobError; then it is closed again."""
     job = Job.open(path, read_only=read_only, clock=clock)
     try:
-        draft, fault = _saved_draft(job)
+        draft, faults = _saved_draft(job)
         # What is read here is kept by the job: the window's thread finds it in memory.
-        for read in (job.builds, job.revisions, job.flashes, job.carried, job.releases):
+        for read in (job.builds, job.revisions, job.flashes, job.carried, job.releases, job.drafts, job.tags):
             read()
         notices: list[YarvicError | str] = [] if read_only else [*cautions(path)]
         if draft is not None:
             notices.append(f"The draft on {draft.parent.name} was saved and is open again.")
-        if fault is not None:
-            notices.append(fault)
+        notices += faults
         return Loaded(job, draft, tuple(notices))
     except BaseException:
         job.close()
@@ -146,7 +145,7 @@ class Opened(Told):
         """What the layout says was changed: images and the draft are read by it anew."""
         self._images.clear()
         if self.draft is not None and self.job is not None:
-            self._set_draft(DraftState(self.job, self.draft.parent, tuple(self.draft.steps)))
+            self._set_draft(self.draft.again())
         self.job_changed.emit()
 
     # -- what is in it
@@ -174,20 +173,29 @@ class Opened(Told):
         return self.image_of(revision)[slot]
 
 
-def _saved_draft(job: Job) -> tuple[DraftState | None, YarvicError | None]:
-    """The draft that was kept, or what is wrong with it: a bad draft does not keep the job shut."""
-    try:
-        kept = job.draft()
-        if kept is None:
-            return None, None
-        parent = next((r for r in job.revisions() if r.id == kept.parent_id), None)
-        if parent is None:
-            raise JobError("the draft's parent is missing", remedy="Restore the job from a copy.")
-        return DraftState(job, parent, kept.steps), None
-    except (JobError, CalibrationError) as error:
-        remedy = "The revisions are whole. The next edit begins a new draft in its place."
-        fault = JobError(f"the saved draft cannot be opened: {error.what}", concerns=str(job.path), remedy=remedy)
-        return None, fault
+def _saved_draft(job: Job) -> tuple[DraftState | None, list[YarvicError]]:
+    """The draft that was touched last, and what is wrong with any: a bad draft does not keep the job shut."""
+    faults: list[YarvicError] = []
+    for kept in job.drafts():
+        try:
+            return draft_of(job, kept), faults
+        except (JobError, CalibrationError) as error:
+            faults.append(
+                JobError(
+                    f"the saved draft cannot be opened: {error.what}",
+                    concerns=str(job.path),
+                    remedy="The revisions are whole. Discard this draft, or look at it in a copy of the job.",
+                )
+            )
+    return None, faults
+
+
+def draft_of(job: Job, kept: Draft) -> DraftState:
+    """A draft that was kept, taken in hand. Raises JobError, CalibrationError for one that cannot be read."""
+    parent = next((r for r in job.revisions() if r.id == kept.parent_id), None)
+    if parent is None:
+        raise JobError("the draft's parent is missing", remedy="Restore the job from a copy.")
+    return DraftState(job, parent, kept)
 
 
 def bench_of(job: Job) -> tuple[BenchState | None, YarvicError | None]:

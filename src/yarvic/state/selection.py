@@ -5,10 +5,17 @@ from __future__ import annotations
 from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
-from yarvic.core.job.model import Revision
-from yarvic.state.opened import Opened
+from yarvic.core.calibration.image import Image
+from yarvic.core.errors import JobError
+from yarvic.core.job.model import Draft, Revision
+from yarvic.state.opened import Opened, draft_of
 
-DRAFT = -1
+DRAFT = -1  # the draft in hand
+
+
+def rung_of(draft: Draft) -> int:
+    """The rung of a draft that is not in hand."""
+    return DRAFT - draft.id
 
 
 class Selection(Opened):
@@ -55,26 +62,54 @@ class Selection(Opened):
             return self.draft.parent
         return self.working_revision()
 
-    def calibration(self, rung: int | None, slot: str) -> Calibration | None:
-        """The calibration on a rung for one slot."""
+    def image(self, rung: int | None) -> Image | None:
+        """The image on a rung: of the draft in hand or of a revision."""
         if self.job is None:
             return None
         if rung == DRAFT:
-            return self.draft.image[slot] if self.draft else None
+            return self.draft.image if self.draft is not None else None
         revision = self.revision(rung)
-        return self.calibration_of(revision, slot) if revision is not None else None
+        return self.image_of(revision) if revision is not None else None
+
+    def calibration(self, rung: int | None, slot: str) -> Calibration | None:
+        """The calibration on a rung for one slot."""
+        image = self.image(rung)
+        return image[slot] if image is not None else None
 
     def choose_working(self, rung: int) -> None:
-        """Make a rung the working one."""
+        """Make a rung the working one; a draft's is taken in hand. Raises JobError, CalibrationError for one that is bad."""
+        if rung < DRAFT:
+            self.take_draft(DRAFT - rung)
+            rung = DRAFT
         if rung != self.working:
             self.working = rung
             if self.reference == rung:
                 self.reference = self.default_reference()
             self.selection_changed.emit()
 
+    def other_drafts(self) -> list[Draft]:
+        """The drafts that are not in hand, in the order of their making."""
+        if self.job is None or not self.job.has_maps:
+            return []
+        taken = self.draft.id if self.draft is not None else None
+        return sorted((d for d in self.job.drafts() if d.id != taken), key=lambda d: d.id)
+
+    def take_draft(self, draft_id: int) -> None:
+        """Take another draft in hand; the one before stays on the ladder. Raises JobError, CalibrationError."""
+        assert self.job is not None
+        kept = next((d for d in self.job.drafts() if d.id == draft_id), None)
+        if kept is None:
+            raise JobError("there is no such draft any more", remedy="Choose another rung.")
+        draft = draft_of(self.job, kept)
+        if not self.job.read_only:
+            self.job.touch_draft(draft_id)
+        self._set_draft(draft)
+        self.working, self.reference = DRAFT, draft.parent.id
+        self.selection_changed.emit()
+
     def choose_reference(self, rung: int) -> None:
         """Make a revision the reference; the draft and the working rung cannot be it."""
-        if rung in (DRAFT, self.working):
+        if rung <= DRAFT or rung == self.working:
             self.say("The working rung cannot be its own reference: choose another.", trouble=True)
         elif rung != self.reference:
             self.reference = rung

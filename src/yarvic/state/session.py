@@ -189,11 +189,6 @@ class Session(Judging):
             raise JobError("no job is open", remedy="Open a job first.")
         if self.job.read_only:
             raise JobError("the job is open read only", remedy="Close it elsewhere and open it again.")
-        if self.draft is not None:
-            raise JobError(
-                f"a draft on {self.draft.parent.name} is open",
-                remedy="Choose the draft on the ladder, or discard it first.",
-            )
         parent = self.working_revision()
         if parent is None:
             raise JobError("the job has no maps yet", remedy="Import its stock image under Maps.")
@@ -202,8 +197,8 @@ class Session(Judging):
     def editable_draft(self) -> DraftState:
         """The draft that an edit goes into: the one in hand, or one on the working revision that is not begun yet.
 
-        A new one is taken in hand with its first edit, by `edited`. Raises JobError when the job may not be written,
-        or a draft on another revision is open.
+        A new one is taken in hand with its first edit, by `edited`; one that was in hand stays on the ladder.
+        Raises JobError when the job may not be written.
         """
         if self.draft is not None and self.working == DRAFT and self.job is not None and not self.job.read_only:
             return self.draft
@@ -254,7 +249,8 @@ class Session(Judging):
         if self.draft is None or self.job is None:
             return
         parent = self.draft.parent
-        self.job.drop_draft()
+        if self.draft.id is not None:
+            self.job.drop_draft(self.draft.id)
         self._set_draft(None)
         self.working = parent.id
         self.select(parent.id, self.default_reference())

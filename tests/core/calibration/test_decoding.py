@@ -1,12 +1,13 @@
 """Every storage, conversion and kind of axis: out of a memory and back, exact to the stored bit."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yarvic.core.calibration.conversion import Linear, Named, Points, Rational, Words
-from yarvic.core.calibration.edits import Edit
 from yarvic.core.calibration.image import Image
 from yarvic.core.calibration.layout import Axis, Entry, Layout, Part, Record, SharedAxis
 from yarvic.core.calibration.storing import CODES, SIZES, Storing, dtype_of
@@ -81,7 +82,7 @@ def test_what_is_read_is_written_back_to_the_bit(storage, conversion, order, by,
     was, new = float(table.values[at]), float(table.values[other])
     if not np.isfinite([was, new]).all() or (storage[0] == "f" and conversion not in ("plain", "binary", "words")):
         return
-    edited = image.with_edits([Edit("Maps", "t", "x", (at,), (was,), (new,))])
+    edited = with_cell(image, "t", at, new)
     source = other[1] * 2 + other[0] if by == "columns" else other[0] * 3 + other[1]
     wanted = np.array(found).astype(dtype_of(storage, order))
     value = image.layout.storing(entry).value(wanted[source].astype(np.float64))
@@ -104,15 +105,14 @@ def test_floating_point_keeps_every_bit_that_nobody_touched(storage, conversion,
         key="b", kind="block", count=6, address=64, storage=storage, conversion=conversion, low=-1e30, high=1e30
     )
     image = Image(layout_of(entry), memory_with(a64=(storage, "big", found)))
-    table = image["Maps"].table("b")
-    edit = Edit("Maps", "b", "x", ((0, 2),), (float(table.values[0, 2]),), (12.5,))
-    edited = image.with_edits([edit])
+    edits = cell_edit(image, "b", (0, 2), 12.5)
+    edited = image.with_edits(edits)
     size = SIZES[storage]
     assert edited["Maps"].table("b").values[0, 2] == pytest.approx(12.5, rel=1e-6)
     assert edited.data[: 64 + 2 * size] == image.data[: 64 + 2 * size]
     assert edited.data[64 + 3 * size :] == image.data[64 + 3 * size :]
     # The bytes that lay there take it back, whatever they were.
-    again, back = image.edited([edit])
+    again, back = image.edited(edits)
     assert again.data == edited.data and again.with_patches(back).data == image.data
 
 
@@ -133,9 +133,7 @@ def test_bits_lie_beside_each_other():
     maps = image["Maps"]
     assert [maps.scalar(f"f{n}").value for n in range(3)] == [1.0, 1.0, 10.0]
     assert maps.scalar("f0").shown() == "on" and maps.scalar("f2").high == 15.0
-    edited = image.with_edits(
-        [Edit("Maps", "f1", "off", ((0, 0),), (1.0,), (0.0,)), Edit("Maps", "f2", "3", ((0, 0),), (10.0,), (3.0,))]
-    )
+    edited = with_cell(with_cell(image, "f1", (0, 0), 0.0), "f2", (0, 0), 3.0)
     assert edited.data[10] == 0x31
     with pytest.raises(CalibrationError, match="outside the bounds"):
         maps.scalar("f2").with_value(16.0)
@@ -150,6 +148,19 @@ def test_words_by_the_standard_ranges_and_the_rest():
 # -- axes
 
 GRID = [10, 20, 30, 40]
+
+
+def cell_edit(image, key, at, value):
+    maps = image["Maps"]
+    if key in maps.scalars:
+        return image.edits_to("Maps", maps.scalar(key).with_value(value), "x")
+    values = maps.table(key).values.copy()
+    values[at] = value
+    return image.edits_to("Maps", replace(maps.table(key), values=values), "x")
+
+
+def with_cell(image, key, at, value):
+    return image.with_edits(cell_edit(image, key, at, value))
 
 
 def curve(axis, storage="u8", **more):
@@ -170,7 +181,7 @@ def test_an_axis_in_memory_whichever_way_it_lies():
         table = image["Maps"].table("c")
         assert table.values[0].tolist() == values
         assert np.all(np.diff(table.x.values) > 0)
-        edited = image.with_edits([Edit("Maps", "c", "x", ((0, 0),), (float(values[0]),), (99.0,))])
+        edited = with_cell(image, "c", (0, 0), 99.0)
         assert edited.data[100 + values[0] - 1] == 99
         assert edited["Maps"].table("c").values[0].tolist() == [99.0, *values[1:]]
 
@@ -237,7 +248,7 @@ def test_a_record_whose_counts_lie_in_memory(fixed):
     image = Image(layout_of(entry, records={"r": record}), there)
     table = image["Maps"].table("t")
     assert table.values.tolist() == [[-1.0, -2.0], [-3.0, -4.0]] and table.x.values.tolist() == [100.0, 200.0]
-    edited = image.with_edits([Edit("Maps", "t", "x", ((1, 1),), (-4.0,), (7.0,))])
+    edited = with_cell(image, "t", (1, 1), 7.0)
     assert np.frombuffer(edited.data[values : values + 8], ">i2").tolist() == [-1, -2, -3, 7]
     wrong = image.with_patches([(32, b"\x09")])
     with pytest.raises(CalibrationError, match="says 9 break points, of at most 5"):
@@ -258,7 +269,7 @@ def test_what_lay_outside_its_bounds_is_read_and_may_be_brought_in():
     image = Image(layout_of(entry), memory_with(a100=("u8", "big", [5, 20, 30, 60])))
     table = image["Maps"].table("c")
     assert table.outside().tolist() == [[True, False, False, True]]
-    edited = image.with_edits([Edit("Maps", "c", "x", ((0, 1),), (20.0,), (21.0,))])  # the others stay as they are
+    edited = with_cell(image, "c", (0, 1), 21.0)  # the others stay as they are
     assert edited.data[100:104] == bytes([5, 21, 30, 60])
     with pytest.raises(CalibrationError, match="outside the bounds"):
-        image.with_edits([Edit("Maps", "c", "x", ((0, 1),), (20.0,), (51.0,))])
+        with_cell(image, "c", (0, 1), 51.0)

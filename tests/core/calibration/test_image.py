@@ -9,8 +9,8 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from yarvic.bench.vehicles import layout_text, stock_calibrations
+from yarvic.core.calibration.cells import set_cells
 from yarvic.core.calibration.compare import compare
-from yarvic.core.calibration.edits import set_cells
 from yarvic.core.calibration.image import changed_blocks, check_image, image_id, name_in, pack, unpack
 from yarvic.core.calibration.layout_file import parse_layout, read_layout
 from yarvic.core.calibration.storing import dtype_of, steps

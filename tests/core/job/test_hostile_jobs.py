@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 
 import pytest
+from kept import kept_drafts
 
 from yarvic.core.errors import JobError, JobInUseError, JobNotWritableError, YarvicError
 from yarvic.core.job import columns, file, history, lock
@@ -43,7 +44,7 @@ def everything(path):
     """Open a job as the window does, and read all of it."""
     job = Job.open(path)
     try:
-        job.builds(), job.revisions(), job.flashes(), job.releases(), job.journal(), job.draft()
+        job.builds(), job.revisions(), job.flashes(), job.releases(), job.journal(), kept_drafts(job)
         for revision in job.revisions():
             job.edits(revision.id), job.image(revision.image), job.waivers(revision.id)
         for run in job.evidence():

@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 
 import pytest
+from kept import kept_drafts
 from pydantic import ValidationError
 
 from yarvic.bench.vehicles import layout_text, stock_image
@@ -170,11 +171,11 @@ def test_version_1_is_read_as_it_is_and_brought_up_to_date_for_writing(tmp_path)
     shutil.copy(OLD, path)
     before = path.read_bytes()
     job = Job.open(path, read_only=True)
-    seen = (job.sheet, job.builds(), job.revisions(), [e.title for e in job.evidence()], job.draft())
+    seen = (job.sheet, job.builds(), job.revisions(), [e.title for e in job.evidence()], kept_drafts(job))
     job.close()
     assert path.read_bytes() == before
     job = Job.open(path)
-    assert (job.sheet, job.builds(), job.revisions(), [e.title for e in job.evidence()], job.draft()) == seen
+    assert (job.sheet, job.builds(), job.revisions(), [e.title for e in job.evidence()], kept_drafts(job)) == seen
     job.fit("pipe", {}, Fitting(parts=("pipe",)))
     job.close()
     with sqlite3.connect(path) as connection:

@@ -9,9 +9,9 @@ from shutil import copy
 
 import numpy as np
 import pytest
+from kept import kept_drafts
 
-from yarvic.core.calibration.edits import add_to_cells, edit_between
-from yarvic.core.calibration.image import unpack
+from yarvic.core.calibration.cells import add_to_cells
 from yarvic.core.errors import JobError
 from yarvic.core.job import file
 from yarvic.core.job.file import verify
@@ -26,10 +26,10 @@ OLD = Path(__file__).parents[2] / "data/old_jobs/version-2.yarvic"
 
 
 def looked_at(job):
-    draft = job.draft()
+    [(_, steps)] = kept_drafts(job)
     log = job.log(job.evidence()[0].id)
     return (
-        [len(s) for s in draft.steps], [e.what for e in job.edits(2)], sorted(log.channels), job.waivers(2)[0].finding
+        [len(s) for s in steps], [e.what for e in job.edits(2)], sorted(log.channels), job.waivers(2)[0].finding
     )  # fmt: skip
 
 
@@ -53,11 +53,27 @@ def test_version_2_reads_the_same_before_and_after_it_is_brought_up_to_date(tmp_
 def test_a_draft_of_version_2_goes_on(tmp_path):
     job = Job.open(Path(copy(OLD, tmp_path / "old.yarvic")))
     try:
-        kept = job.draft()
-        draft = DraftState(job, job.revision("A1"), kept.steps)
-        assert draft.undo() is not None and len(job.draft().steps) == 1
+        [kept] = job.drafts()
+        draft = DraftState(job, job.revision("A1"), kept)
+        assert draft.undo() is not None and len(job.steps(kept.id)) == 1
         made = draft.commit("one of two", AUTHOR)
         assert [e.what for e in job.edits(made.id)] == ["two cells"]
+    finally:
+        job.close()
+
+
+def test_a_draft_of_version_6_goes_on_in_counts(tmp_path):
+    """Its edits hold values; they are read as what was stored for them, and undone to the bit."""
+    job = Job.open(Path(copy(OLD.with_name("version-6.yarvic"), tmp_path / "old.yarvic")))
+    try:
+        [kept] = job.drafts()
+        assert job.edits(2)[0].after == (1037.0, 837.0) and job.carried()[0].name == "Rowan Sedge"
+        draft = DraftState(job, job.revision("A1"), kept)
+        assert [e.part for e in draft.edits] == ["values", "values"]
+        table = draft.image["RON 95"].table("injection_time")
+        assert table.values[4, 2] == 1733 * 0.002
+        draft.undo(), draft.undo()
+        assert draft.image.data == draft.base.data
     finally:
         job.close()
 
@@ -143,16 +159,17 @@ def test_a_disk_that_is_full_at_any_statement_changes_nothing(demo_path, pulled,
         revision = job.revisions()[-1]
         draft = DraftState(job, revision)
         slot = job.layout.sets[0]
-        table = unpack(job.image(revision.image), job.layout, slot, source="B1").table("spark_advance")
+        table = draft.image[slot].table("spark_advance")
         mask = np.zeros(table.values.shape, dtype=bool)
         mask[2, 2] = True
-        edit = edit_between(slot, table, add_to_cells(table, mask, -1.0), "one off")
-        draft.add((edit,))
+        draft.change(slot, add_to_cells(table, mask, -1.0), "one off")
         acts = {
             "commit": lambda: draft.commit("why", AUTHOR),
-            "draft": lambda: draft.change_scalar(slot, "shutters_open_above", 31.0),
+            "draft": lambda: draft.change(
+                slot, draft.image[slot].scalar("shutters_open_above").with_value(31.0), "x"
+            ),
             "undo": draft.undo,
-            "discard": job.drop_draft,
+            "discard": lambda: job.drop_draft(draft.id),
             "evidence": lambda: job.add_evidence("a run", revision.id, *pulled, source="test"),
             "flash": lambda: job.record_flash(revision.id, "unit", revision.image, 2),
             "waiver": lambda: job.waive(revision.id, "pulls", AUTHOR, "why", ""),
@@ -224,10 +241,9 @@ class Full:
 
 
 def _all_of(job, draft):
-    kept = job.draft()
     return (
         job.revisions(), job.evidence(), job.flashes(), job.releases(), [job.waivers(r.id) for r in job.revisions()],
-        job.builds(), job.sheet, job.journal(), kept.steps if kept else None, list(draft.steps), draft.can_redo,
+        job.builds(), job.sheet, job.journal(), kept_drafts(job), list(draft.steps), draft.can_redo,
         {s: {k: t.values.tobytes() for k, t in c.tables.items()} for s, c in draft.image.items()},
     )  # fmt: skip
 

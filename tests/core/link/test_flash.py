@@ -5,7 +5,7 @@ import pytest
 
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import stock_calibrations
-from yarvic.core.calibration.edits import set_cells
+from yarvic.core.calibration.cells import set_cells
 from yarvic.core.calibration.image import image_id, pack
 from yarvic.core.errors import CalibrationError, Cancelled, LinkError
 from yarvic.core.link.flash import flash, read_memory

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yarvic.core.calibration.layout import Axis as AxisPlace
 from yarvic.core.calibration.layout import Entry, Layout
@@ -60,7 +62,11 @@ class Turn:
             values = values.reshape(there.columns, there.rows).T
         else:
             values = values.reshape(there.rows, there.columns)
-        return values[:: -1 if self.y else 1, :: -1 if self.x else 1].copy()
+        return self.turned(values).copy()
+
+    def turned(self, cells: NDArray[Any]) -> NDArray[Any]:
+        """Cells the other way round along the axes that fall."""
+        return cells[:: -1 if self.y else 1, :: -1 if self.x else 1]
 
     def index(self, row: int, column: int, there: Places) -> int:
         """Which number in memory a cell is."""
@@ -73,6 +79,11 @@ def _axes(layout: Layout, entry: Entry, there: Places, memory: Memory, slot: str
         _axis(layout, entry.y, there.y, there.rows, memory, slot) if entry.y is not None else (NO_AXIS, False)
     )
     return x, y, Turn(falls_x, falls_y)
+
+
+def turn_of(layout: Layout, entry: Entry, there: Places, memory: Memory, slot: str) -> Turn:
+    """Which axes of an entry fall in memory."""
+    return _axes(layout, entry, there, memory, slot)[2] if entry.x is not None else Turn()
 
 
 def _wanted(entry: Entry, storing: Storing) -> int:

@@ -6,12 +6,14 @@ import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 
 from yarvic.core.calibration.calibration import Calibration, Lazily
+from yarvic.core.calibration.changing import applied, axis_as_stored, edits_between, room_for_points
 from yarvic.core.calibration.checksum import Checksum
 from yarvic.core.calibration.decoding import Patch, axis_patches, decoded, patches
-from yarvic.core.calibration.edits import MEANT_FOR, Edit, edited
+from yarvic.core.calibration.edits import Edit, Part
 from yarvic.core.calibration.layout import Layout, Mark
 from yarvic.core.calibration.places import Memory
 from yarvic.core.calibration.spans import spans_of
+from yarvic.core.calibration.storing import Raw
 from yarvic.core.calibration.table import Scalar, Table, Text
 from yarvic.core.errors import CalibrationError
 
@@ -155,22 +157,25 @@ class Image(Mapping[str, Calibration]):
 
         Raises CalibrationError for an edit that was made for other maps; this image is never changed.
         """
-        data = bytearray(self.data)
-        memory = Memory(data, self.memory.base, self.memory.gaps)
+        memory = Memory(bytearray(self.data), self.memory.base, self.memory.gaps)
         back: list[Patch] = []
         for edit in edits:
             if edit.slot not in self.layout.sets:
                 raise CalibrationError(f"there is no slot {edit.slot!r}", remedy="Choose one of the layout's slots.")
-            entry = self.layout.by_key.get(edit.key)
-            if entry is None or entry.kind == "text":
-                raise CalibrationError(f"there is no table or value {edit.key!r}", remedy=MEANT_FOR)
-            now = decoded(self.layout, entry, memory, edit.slot)
-            assert not isinstance(now, Text)
-            for address, new in patches(self.layout, entry, memory, edit.slot, edited(now, edit)):
-                at = address - memory.base
-                back.insert(0, (address, bytes(data[at : at + len(new)])))
-                data[at : at + len(new)] = new
-        return Image(self.layout, bytes(data)), back
+            back = applied(self.layout, memory, edit) + back
+        return Image(self.layout, bytes(memory.data)), back
+
+    def edits_to(self, slot: str, new: Table | Scalar, what: str, *, axes_known: bool = False) -> list[Edit]:
+        """The edits that make an entry of a slot hold something else. Raises CalibrationError for what cannot be."""
+        return edits_between(self.layout, self.memory, slot, new, what, axes_known=axes_known)
+
+    def axis_as_stored(self, slot: str, key: str, part: Part, values: Raw) -> Raw:
+        """Break points of a table's axis as they would be stored. Raises CalibrationError for one in no memory."""
+        return axis_as_stored(self.layout, self.memory, slot, key, part, values)
+
+    def room_for_points(self, slot: str, key: str, part: Part) -> tuple[int, int]:
+        """How many break points an axis may have, from and to."""
+        return room_for_points(self.layout, self.memory, slot, key, part)
 
     def with_edits(self, edits: Iterable[Edit]) -> Image:
         """The image after edits. Raises CalibrationError as `edited` does."""

@@ -110,7 +110,8 @@ class Places:
     by_columns: bool = False
     x: Numbers | None = None
     y: Numbers | None = None
-    other: tuple[tuple[int, int], ...] = ()  # what belongs to it besides: its counts
+    x_count: Numbers | None = None  # where the memory itself says how many there are
+    y_count: Numbers | None = None
     shared: tuple[bool, bool] = (False, False)  # whether x and y belong to other tables too
 
     def index(self, row: int, column: int) -> int:
@@ -120,7 +121,8 @@ class Places:
     def own(self) -> list[tuple[int, int]]:
         """The ranges that are its own, in order."""
         axes = [n.span for n, s in zip((self.x, self.y), self.shared, strict=True) if n is not None and not s]
-        return sorted([self.values.span, *self.other, *axes])
+        counts = [n.span for n in (self.x_count, self.y_count) if n is not None]
+        return sorted([self.values.span, *counts, *axes])
 
     def shares(self) -> list[tuple[int, int]]:
         """The ranges of its axes that belong to other tables too."""
@@ -143,12 +145,16 @@ def places(layout: Layout, entry: Entry, memory: Memory | None, slot: str) -> Pl
     x, nx = _axis(layout, entry.x, memory, offset)
     y, ny = _axis(layout, entry.y, memory, offset) if entry.y is not None else (None, 1)
     numbers = Numbers(entry.address + offset, nx * ny, dtype, storing)
-    counts = tuple(
-        (a.count_address + offset, a.count_address + offset + SIZES[a.count_storage])
-        for a in (entry.x, entry.y)
-        if a is not None and a.count_storage
-    )
-    return Places(numbers, nx, ny, entry.by == "columns", x, y, counts, _shares(entry))
+    x_count, y_count = (_count_of(layout, a, offset) for a in (entry.x, entry.y))
+    return Places(numbers, nx, ny, entry.by == "columns", x, y, x_count, y_count, _shares(entry))
+
+
+def _count_of(layout: Layout, axis: Axis | None, offset: int) -> Numbers | None:
+    """Where an axis of its own says how many break points it has."""
+    if axis is None or not axis.count_storage or axis.kind == "shared":
+        return None
+    dtype = dtype_of(axis.count_storage, layout.order_of(axis))
+    return Numbers(axis.count_address + offset, 1, dtype, Storing(axis.count_storage))
 
 
 def _shares(entry: Entry) -> tuple[bool, bool]:
@@ -220,7 +226,8 @@ def _of_record(layout: Layout, entry: Entry, memory: Memory | None, offset: int,
         outer_y, ny = _axis(layout, entry.y, memory, offset)
     mx, my = _counted(record, address, memory, order, (nx, ny))
     room = (most[0], most[1]) if record.fixed else (mx, my)
-    x, y, values, other = outer_x, outer_y, None, []
+    x, y, values = outer_x, outer_y, None
+    counts: dict[str, Numbers] = {}
     for part, at in _laid(record, address, *room, room[0] * room[1]):
         dtype = dtype_of(part.storage, order)
         if part.what == "values":
@@ -230,10 +237,11 @@ def _of_record(layout: Layout, entry: Entry, memory: Memory | None, offset: int,
         elif part.what == "y" and entry.y is not None and entry.y.kind == "stored":
             y = Numbers(at, my, _dtype(layout, entry.y, part), _typed(layout, entry.y, part), part.falls)
         elif part.what in ("x count", "y count"):
-            other.append((at, at + dtype.itemsize))
+            counts[part.what] = Numbers(at, 1, dtype, Storing(part.storage))
     if values is None:
         raise CalibrationError(f"its record {entry.record!r} holds no values", remedy="Correct the record.")
-    return Places(values, mx, my, entry.by == "columns", x, y, tuple(other), _shares(entry))
+    x_count, y_count = counts.get("x count"), counts.get("y count")
+    return Places(values, mx, my, entry.by == "columns", x, y, x_count, y_count, _shares(entry))
 
 
 def _dtype(layout: Layout, stored: Stored, part: Part) -> np.dtype:
@@ -275,6 +283,11 @@ def shared_axis(layout: Layout, key: str) -> SharedAxis:
     if found is None:
         raise CalibrationError(f"there is no shared axis {key!r}", remedy="Correct its name, or add it.")
     return found
+
+
+def shared_numbers(layout: Layout, key: str, memory: Memory, slot: str) -> Numbers | None:
+    """Where the break points of a shared axis lie in a slot, if they lie anywhere. Raises CalibrationError."""
+    return _shared(layout, key, memory, layout.slot_offset(slot))[0]
 
 
 def _shared(layout: Layout, key: str, memory: Memory | None, offset: int) -> tuple[Numbers | None, int]:

@@ -42,7 +42,7 @@ def built(sheet: JobSheet, layout_text: str, stock_image: bytes | None, author: 
 def insert_stock(c: sqlite3.Connection, stamp: str, layout: Layout, image: bytes, author: str) -> Revision:
     """Write layout and stock image, inside a transaction."""
     c.execute("UPDATE sheet SET layout = ?", (layout.to_json(),))
-    return insert_revision(c, stamp, "Stock", None, "as received", author, image, (), SHEET)
+    return insert_revision(c, stamp, "Stock", None, "as received", author, image, (), None, SHEET)
 
 
 def insert_revision(
@@ -54,6 +54,7 @@ def insert_revision(
     author: str,
     image: bytes,
     edits: Iterable[Edit],
+    merged_id: int | None = None,
     *records: history.Record,
 ) -> Revision:
     """Write a revision with its image and its line in the journal, inside a transaction."""
@@ -66,7 +67,10 @@ def insert_revision(
         (name, parent_id, reason, author, stamp, sha, build, edits_to_json(edits)),
     )
     assert cursor.lastrowid is not None
-    made = Revision(cursor.lastrowid, name, parent_id, reason, author, stamp, sha, build)
+    made = Revision(cursor.lastrowid, name, parent_id, reason, author, stamp, sha, build, merged_id)
     sentence = f"{name} committed by {author}: {reason}"
+    if merged_id is not None:
+        c.execute("INSERT INTO merge VALUES (?, ?)", (made.id, merged_id))
+        records = (("merge", str(made.id)), *records)
     history.write_line(c, stamp, name, sentence, (("revision", str(made.id)), *records))
     return made

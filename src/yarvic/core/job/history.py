@@ -31,12 +31,16 @@ _RECORDS = {
     "evidence_note": "SELECT id, evidence_id, kind, document, time FROM evidence_note",
     "flash": "SELECT id, revision_id, time, unit, image, blocks FROM flash",
     "carried": "SELECT id, revision_id, time, kind, name, document FROM carried",
+    "merge": "SELECT revision_id, merged_id FROM merge",
+    "tag": "SELECT id, revision_id, tag, state, name, reason, time FROM tag",
+    "expectation": "SELECT id, revision_id, document, name, time FROM expectation",
     "waiver": "SELECT revision_id || ' ' || condition, name, reason, time, finding FROM waiver",
     "release": "SELECT revision_id, name, time, manifest_sha256, package, manifest, signature FROM release",
 }
 _KEYS = {
     "sheet": "'1'", "build": "number", "revision": "id", "evidence": "id", "evidence_note": "id", "flash": "id",
-    "carried": "id", "waiver": "revision_id || ' ' || condition", "release": "revision_id",
+    "carried": "id", "merge": "revision_id", "tag": "id", "expectation": "id",
+    "waiver": "revision_id || ' ' || condition", "release": "revision_id",
 }  # fmt: skip
 _COLUMNS = (
     "SELECT position, key, title, quantity, unit, time_position, count, crc32, data FROM evidence_column"

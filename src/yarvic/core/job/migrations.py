@@ -77,7 +77,22 @@ def _to_6(connection: sqlite3.Connection) -> None:
     connection.execute(statements(6)["carried"])
 
 
-_STEPS = {2: _to_2, 3: _to_3, 4: _to_4, 5: _to_5, 6: _to_6}
+def _to_7(connection: sqlite3.Connection) -> None:
+    made = statements(7)
+    for name in ("draft", "draft_edit"):
+        connection.execute(f"ALTER TABLE {name} RENAME TO {name}_6")
+    for name in ("draft", "draft_edit", "merge", "tag", "expectation"):
+        connection.execute(made[name])
+    connection.execute(f"INSERT INTO draft {_DRAFT_OF_6.format('draft_6')}")
+    connection.execute(f"INSERT INTO draft_edit {_EDITS_OF_6.format('draft_edit_6')}")
+    for name in ("draft", "draft_edit"):
+        connection.execute(f"DROP TABLE {name}_6")
+
+
+# The one draft of older files, and its edits, as one of several; a step that was not numbered is the first.
+_DRAFT_OF_6 = "SELECT id, '' AS name, parent_id, NULL AS merged_id, time, 1 AS touched FROM {}"
+_EDITS_OF_6 = "SELECT 1 AS draft_id, position, coalesce(step, 0) AS step, edit FROM {}"
+_STEPS = {2: _to_2, 3: _to_3, 4: _to_4, 5: _to_5, 6: _to_6, 7: _to_7}
 
 
 def lay_over(connection: sqlite3.Connection, version: int) -> None:
@@ -98,7 +113,7 @@ def lay_over(connection: sqlite3.Connection, version: int) -> None:
             " THEN 'airbox_pressure' ELSE key END AS key, title, quantity, unit, time_position, count, crc32, data"
             " FROM main.evidence_column"
         )
-        _edits_of_their_own(connection, "main.draft", "draft_edit", "TEMP")
+        _edits_of_their_own(connection, "main.draft", "draft_edit_3", "TEMP")
     if version < 4:
         connection.execute("CREATE TEMP VIEW release AS SELECT *, '' AS manifest, '' AS signature FROM main.release")
         connection.execute("CREATE TEMP VIEW journal AS SELECT *, '[]' AS about, '' AS hash FROM main.journal")
@@ -110,6 +125,12 @@ def lay_over(connection: sqlite3.Connection, version: int) -> None:
         connection.execute(
             "CREATE TEMP TABLE carried (id INTEGER, revision_id INTEGER, time TEXT, kind TEXT, name TEXT, document TEXT)"
         )
+    if version < 7:
+        edits = "temp.draft_edit_3" if version < 3 else "main.draft_edit"
+        connection.execute(f"CREATE TEMP VIEW draft AS {_DRAFT_OF_6.format('main.draft')}")
+        connection.execute(f"CREATE TEMP VIEW draft_edit AS {_EDITS_OF_6.format(edits)}")
+        for name in ("merge", "tag", "expectation"):
+            connection.execute(statements(7)[name].replace("CREATE TABLE", "CREATE TEMP TABLE"))
 
 
 def _edits_of_their_own(connection: sqlite3.Connection, source: str, target: str, temp: str = "") -> None:

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from yarvic.core.calibration.edits import Edit
 from yarvic.core.checks.components import ComponentLimit, as_fitted
 from yarvic.core.document import Document
 from yarvic.core.evidence.conditions import Conditions
@@ -104,20 +103,64 @@ class Revision:
     time: str
     image: str
     build: int
+    merged_id: int | None = None  # the revision whose changes were merged into it
 
 
 @dataclass(frozen=True)
 class Draft:
-    """The one thing that changes: steps of edits on top of a revision, on disk after each; a step is undone whole."""
+    """What changes: steps of edits on top of a revision (`Job.steps`), on disk after each; a step is undone whole.
 
+    There may be several; `name` tells them apart. `merged_id`: the revision whose changes were merged into it.
+    """
+
+    id: int
+    name: str
     parent_id: int
-    steps: tuple[tuple[Edit, ...], ...]
+    merged_id: int | None
     time: str
 
-    @property
-    def edits(self) -> tuple[Edit, ...]:
-        """All edits in order."""
-        return tuple(e for step in self.steps for e in step)
+
+# What a revision may be marked as, by a person, with the reason.
+TagKind = Literal["customer's copy", "do not use", "keep"]
+TagState = Literal["put", "taken off"]
+
+
+@dataclass(frozen=True)
+class Tag:
+    """A mark that a named person put on a revision, or took off it."""
+
+    revision_id: int
+    tag: TagKind
+    state: TagState
+    name: str
+    reason: str
+    time: str
+
+
+class Expected(Document):
+    """What a revision is to bring about, so that the evidence of its pulls can answer: a channel against a limit.
+
+    `statistic` of the channel (of one `index` of its family, or of the worst of all where there is none), over the
+    pulls between two engine speeds, is to be `below` or `above` the limit in the channel's own unit of storing.
+    """
+
+    channel: Annotated[str, Field(min_length=1, max_length=100)]
+    index: Annotated[int, Field(ge=0, le=16)] = 0
+    statistic: Literal["greatest", "least", "mean"]
+    way: Literal["below", "above"]
+    limit: Annotated[float, Field(ge=-1e9, le=1e9)]
+    from_rpm: Annotated[float, Field(ge=0, le=1e5)] | None = None
+    to_rpm: Annotated[float, Field(ge=0, le=1e5)] | None = None
+
+
+@dataclass(frozen=True)
+class Expectation:
+    """What somebody expected of a revision, and when that was said."""
+
+    revision_id: int
+    expected: Expected
+    name: str
+    time: str
 
 
 # Revision and build; None while they are not known.

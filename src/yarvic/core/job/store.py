@@ -3,39 +3,30 @@
 from __future__ import annotations
 
 import json
-import sqlite3
-from collections.abc import Iterable
 from dataclasses import astuple
 from pathlib import Path
 from typing import get_args
 
-from yarvic.core.calibration.edits import Edit
-from yarvic.core.calibration.image import check_image
-from yarvic.core.calibration.layout import Layout
 from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.document import parse_json
 from yarvic.core.errors import FormatError, JobError
 from yarvic.core.formats.files import write_new
 from yarvic.core.job import file
-from yarvic.core.job.begin import SHEET, built, insert_revision, insert_stock
-from yarvic.core.job.edits_json import edit_from_json, edit_to_json, edits_from_json
-from yarvic.core.job.history import content_of_image
+from yarvic.core.job.begin import SHEET, built
 from yarvic.core.job.lock import WriteLock
 from yarvic.core.job.model import (
     Build,
     Carriage,
     Carried,
     CarriedKind,
-    Draft,
     Fitting,
     Flash,
     JobSheet,
     Release,
-    Revision,
     Waiver,
 )
 from yarvic.core.job.records import Clock, now
-from yarvic.core.job.runs import Runs
+from yarvic.core.job.revisions import Revisions
 
 
 def _fitted(text: str) -> dict[str, str]:
@@ -46,7 +37,7 @@ def _fitted(text: str) -> dict[str, str]:
     return found
 
 
-class Job(Runs):
+class Job(Revisions):
     """An open job file. Each method that changes something is one transaction, on disk when it returns.
 
     Safe to use from several threads. Methods raise JobError when the file cannot be read or written, and when a
@@ -117,42 +108,6 @@ class Job(Runs):
             self._write_journal(c, "sheet", what, SHEET)
         self._sheet = sheet
 
-    @property
-    def has_maps(self) -> bool:
-        """Whether the job knows the layout of its control unit and has a stock image."""
-        return self._layout is not None
-
-    @property
-    def layout(self) -> Layout:
-        """The memory layout of the vehicle's control unit. Raises JobError while the job has no maps."""
-        if self._layout is None:
-            raise JobError(
-                "the job has no maps yet", concerns=str(self.path), remedy="Import its stock image under Maps."
-            )
-        return self._layout  # type: ignore[no-any-return]
-
-    def import_stock(self, layout: Layout, image: bytes, author: str, *, source: str = "stock image") -> Revision:
-        """Give a job without maps its layout and the image it arrived with, as revision Stock.
-
-        Raises CalibrationError for an image that does not fit the layout, JobError when there are maps already.
-        """
-        check_image(image, layout, source=source)
-        if self._layout is not None:
-            raise JobError(
-                "the job has its maps already", concerns=str(self.path), remedy="Import the image as a draft."
-            )
-        with self._committing("revisions") as c:
-            made = insert_stock(c, self._stamp(), layout, image, author)
-        self._layout = layout
-        return made
-
-    def save_layout(self, layout: Layout, what: str) -> None:
-        """Put the layout on disk in place of the one before; the journal says `what` was changed."""
-        with self._committing() as c:
-            c.execute("UPDATE sheet SET layout = ?", (layout.to_json(),))
-            self._write_journal(c, "layout", what, SHEET)
-        self._layout = layout
-
     # -- builds
 
     def builds(self) -> list[Build]:
@@ -195,119 +150,12 @@ class Job(Runs):
             now.update(build.fitted)
         return now
 
-    # -- revisions and the draft
-
-    def revisions(self) -> list[Revision]:
-        """All revisions in the order of their making."""
-        return list(self._remember("revisions", self._read_revisions))
-
-    def _read_revisions(self) -> list[Revision]:
-        # Edits stay where they are: they are many, and looked at seldom.
-        return self._records(
-            Revision,
-            (int, str, int | None, str, str, str, str, int),
-            "SELECT id, name, parent_id, reason, author, time, image, build FROM revision ORDER BY id",
-        )
-
-    def edits(self, revision_id: int) -> tuple[Edit, ...]:
-        """The edits that made a revision of its parent. Raises JobError when there is no such revision."""
-        rows = self._rows("SELECT edits FROM revision WHERE id = ?", (revision_id,))
-        if not rows:
-            raise JobError("there is no such revision", concerns=str(self.path), remedy="Choose one of the ladder.")
-        return self._document(edits_from_json, rows[0][0], "list of edits")  # type: ignore[no-any-return]
-
-    def revision(self, name: str) -> Revision:
-        """The revision of this name. Raises JobError when there is none."""
-        for revision in self.revisions():
-            if revision.name == name:
-                return revision
-        raise JobError(f"there is no revision {name!r}", concerns=str(self.path), remedy="Choose one of the ladder.")
-
     def next_name(self) -> str:
         """The name the next revision gets: a letter for the build and a number."""
         build = len(self.builds())
         letter = chr(ord("A") + (build - 1) % 26)
         numbers = [int(r.name[1:]) for r in self.revisions() if r.name[0] == letter and r.name[1:].isdigit()]
         return f"{letter}{max(numbers, default=0) + 1}"
-
-    def commit_revision(
-        self,
-        name: str,
-        parent_id: int | None,
-        reason: str,
-        author: str,
-        image: bytes,
-        edits: Iterable[Edit],
-        *,
-        drop_draft: bool = False,
-    ) -> Revision:
-        """Make a revision of an image. Raises JobError without a reason, CalibrationError for an unfit image."""
-        if not reason.strip():
-            raise JobError("a revision needs its reason", remedy="Say in one sentence why the maps changed.")
-        check_image(image, self.layout, source=name)
-        with self._committing("revisions") as c:
-            made = insert_revision(c, self._stamp(), name, parent_id, reason, author, image, edits)
-            if drop_draft:
-                c.execute("DELETE FROM draft_edit")
-                c.execute("DELETE FROM draft")
-        return made
-
-    def image(self, sha256: str) -> bytes:
-        """The image of this content. Raises JobError when it is missing or its bytes do not match its name."""
-        rows = self._rows("SELECT size, data FROM image WHERE sha256 = ?", (sha256,))
-        if not rows:
-            raise JobError("an image is missing", concerns=str(self.path), remedy="Restore the job from a copy.")
-        image = content_of_image(sha256, *rows[0])
-        if image is None:
-            raise JobError("an image is damaged", concerns=str(self.path), remedy="Restore the job from a copy.")
-        return image
-
-    def draft(self) -> Draft | None:
-        """The draft that was kept, if there is one."""
-        with self._reading():
-            rows = self._rows("SELECT parent_id, time FROM draft")
-            if not rows:
-                return None
-            parent_id, time = self._row(rows[0], (int, str))
-            steps: dict[int, list[Edit]] = {}
-            for step, text in self._rows("SELECT step, edit FROM draft_edit ORDER BY position"):
-                steps.setdefault(step, []).append(self._document(edit_from_json, text, "draft"))
-        return Draft(parent_id, tuple(tuple(edits) for edits in steps.values()), time)
-
-    def _insert_draft(self, c: sqlite3.Connection, parent_id: int) -> None:
-        c.execute("DELETE FROM draft_edit")
-        c.execute("INSERT OR REPLACE INTO draft (id, parent_id, time) VALUES (1, ?, ?)", (parent_id, self._stamp()))
-
-    def add_step(self, parent_id: int, steps_before: int, edits: Iterable[Edit]) -> None:
-        """Put a step of edits on disk behind so many others; the draft is begun with its first one.
-
-        What stands behind them, undone, goes. Raises JobError when the draft on disk is another one.
-        """
-        with self._committing() as c:
-            self._insert_step(c, parent_id, steps_before, edits)
-
-    def _insert_step(self, c: sqlite3.Connection, parent_id: int, steps_before: int, edits: Iterable[Edit]) -> None:
-        row = c.execute("SELECT parent_id FROM draft").fetchone()
-        if steps_before == 0:
-            self._insert_draft(c, parent_id)  # what lay there could not be opened, or was undone
-        elif row is None or row[0] != parent_id:
-            raise JobError("the draft on disk is another one", concerns=str(self.path), remedy="Open the job again.")
-        c.execute("DELETE FROM draft_edit WHERE step >= ?", (steps_before,))
-        position = c.execute("SELECT coalesce(max(position), -1) FROM draft_edit").fetchone()[0]
-        rows = [(position + n, steps_before, edit_to_json(e)) for n, e in enumerate(edits, 1)]
-        c.executemany("INSERT INTO draft_edit VALUES (?, ?, ?)", rows)
-
-    def drop_steps(self, steps_kept: int) -> None:
-        """Take the steps of the draft behind so many off the disk."""
-        with self._committing() as c:
-            c.execute("DELETE FROM draft_edit WHERE step >= ?", (steps_kept,))
-
-    def drop_draft(self) -> None:
-        """Forget the draft; the journal says so."""
-        with self._committing() as c:
-            c.execute("DELETE FROM draft_edit")
-            if c.execute("DELETE FROM draft").rowcount:
-                self._write_journal(c, "draft", "The draft was discarded.")
 
     # -- flashing, waivers, releases
 

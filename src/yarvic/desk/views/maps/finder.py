@@ -15,16 +15,16 @@ WIDTH_PX, HEIGHT_PX, LEAST_PX = 520, 420, 160
 
 
 class Finder(TypedList):
-    """The list of all tables and values; `take` is given the key of the one that is chosen."""
+    """The list of all tables and values, opened for one act at a time."""
 
-    def __init__(self, parent: QWidget, take: Callable[[str], None]) -> None:
-        self._take = take
+    def __init__(self, parent: QWidget) -> None:
+        self._take: Callable[[str], None] = lambda key: None
         self._names: Names | None = None
         super().__init__(parent, "Tables and values", "Part of a name, unit, group, role or address", self._fitting)
 
-    def open(self, names: Names, at: QPoint) -> None:
-        """Show all under a place, ready for typing."""
-        self._names = names
+    def open(self, names: Names, at: QPoint, take: Callable[[str], None]) -> None:
+        """Show all under a place, ready for typing; `take` is given the key of the one that is chosen."""
+        self._names, self._take = names, take
         parent = self.parentWidget()
         assert parent is not None
         left = min(at.x(), max(parent.width() - WIDTH_PX - 10, 0))

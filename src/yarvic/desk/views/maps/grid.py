@@ -241,10 +241,10 @@ class Grid(QTableView):
         model.select(block, QItemSelectionModel.SelectionFlag.ClearAndSelect)
 
     def keyPressEvent(self, event) -> None:
-        """A digit, point or sign begins a Set with it; the rest moves and selects."""
+        """A digit, point or sign begins arithmetic with it; the rest moves and selects."""
         text = event.text()
         plain = not event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier)
-        if text and plain and (text.isdigit() or text in "-.,"):
-            self.typed.emit(text)
+        if text and plain and (text.isdigit() or text in "+-*/=.,"):
+            self.typed.emit(f"{text} " if text in "+-*/=" else text)
             return
         super().keyPressEvent(event)

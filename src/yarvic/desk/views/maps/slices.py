@@ -20,9 +20,9 @@ def _ink_row(curve: pg.PlotDataItem) -> None:
 
 
 class Slices(pg.GraphicsLayoutWidget):
-    """A chart whose points can be dragged up and down; `dragged` carries row, column and the new value."""
+    """A chart whose points can be dragged up and down; `dragged` carries new values by cell."""
 
-    dragged = pyqtSignal(int, int, float)
+    dragged = pyqtSignal(object)
 
     def __init__(self, maps: MapsState) -> None:
         super().__init__()
@@ -112,7 +112,7 @@ class Slices(pg.GraphicsLayoutWidget):
             return
         column, self._grabbed = self._grabbed, None
         self.unsetCursor()
-        self.dragged.emit(self.maps.row, column, float(self._at(event.position()).y()))
+        self.dragged.emit({(self.maps.row, column): float(self._at(event.position()).y())})
 
     def wheelEvent(self, event) -> None:
         """The chart always shows the whole table."""

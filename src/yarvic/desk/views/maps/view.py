@@ -5,23 +5,26 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
+import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
     QFrame,
-    QHBoxLayout,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
+from yarvic.core.calibration.cells import Mask
 from yarvic.core.calibration.table import Axis, Table
 from yarvic.core.errors import YarvicError
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.maps.amount import AmountStrip
+from yarvic.desk.views.maps.acts import MapActs
+from yarvic.desk.views.maps.axis import AxisStrip
 from yarvic.desk.views.maps.commit import CommitStrip
 from yarvic.desk.views.maps.finder import Finder
+from yarvic.desk.views.maps.formula import FormulaStrip
 from yarvic.desk.views.maps.grid import KNOCK_DEG, Grid
 from yarvic.desk.views.maps.roles import RolesPanel
 from yarvic.desk.views.maps.scalars import ScalarTable
@@ -29,22 +32,13 @@ from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.maps.stock import StockForm
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.words import Elided, chooser, label, show_choice, word
-from yarvic.state.maps import OPERANDS, SCALARS
+from yarvic.state.maps import SCALARS
 from yarvic.state.roles import RolesState
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
 
 # More tables than this are searched, not listed in a menu; and so many are commands of their own.
 MOST_IN_MENU, MOST_COMMANDS = 40, 100
-# Operation: (word, key)
-WORDS = {
-    "set": ("Set", "S"),
-    "add": ("Add", "A"),
-    "scale": ("Multiply", "M"),
-    "between": ("Interpolate", "I"),
-    "smooth": ("Smooth", "H"),
-    "reference": ("To reference", "T"),
-}
 
 
 class MapsView(View):
@@ -53,6 +47,7 @@ class MapsView(View):
     def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Maps")
         self.maps = window.maps
+        self._cells: Mask = self.maps.mask  # in hand before an edit
         self._head()
         self.stock = StockForm(session)
         self.stock.hide()
@@ -67,14 +62,17 @@ class MapsView(View):
         self.scalars = ScalarTable(self.maps, self._scalar_typed)
         self.roles = RolesPanel(RolesState(session, self.maps))
         self._words()
-        self.amount = AmountStrip()
-        self.amount.given.connect(self._do)
-        self.amount.left.connect(self.escape)
-        self.inside.addWidget(self.amount)
+        edits = self.maps.edits
+        self.formula = FormulaStrip(lambda text: edits.preview(edits.formula(text)).sentence())
+        self.formula.given.connect(self._calculate)
+        self.axis = AxisStrip(self.maps)
+        for strip in (self.formula, self.axis):
+            strip.left.connect(self.escape)
+            self.inside.addWidget(strip)
         self._body()
         self.commit = CommitStrip(session)
         self.inside.addWidget(self.commit)
-        self.grid.typed.connect(lambda text: self._ask("set", text))
+        self.grid.typed.connect(self._ask)
         self.grid.chosen.connect(self._selection_moved)
         self.slices.dragged.connect(self._dragged)
         self.refresh_on(self.maps.changed, session.job_changed)
@@ -86,7 +84,7 @@ class MapsView(View):
         self.chooser = chooser("Table", self._few)
         self.find_word = word("Find", self.open_finder, "Ctrl+F")
         self.roles_word = word("Roles", self.refresh, checkable=True)
-        self.finder = Finder(self, self._found)
+        self.finder = Finder(self)
         self.slot = chooser("Fuel slot", self._slots)
         self.differs = Elided()
         self.head.insertWidget(1, self.chooser)
@@ -97,29 +95,26 @@ class MapsView(View):
         shortcut.activated.connect(self.open_finder)
 
     def _words(self) -> None:
-        bar = QHBoxLayout()
-        bar.setSpacing(2)
-        self.words = {}
-        for operation, (text, key) in WORDS.items():
-            button = word(text, partial(self._begin, operation), key)
-            self.words[operation] = button
-            bar.addWidget(button)
-            shortcut = QShortcut(QKeySequence(key), self.grid)
-            shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
-            shortcut.activated.connect(partial(self._begin, operation))
+        self.acts = MapActs(self.maps, self.grid)
+        self.acts.asked.connect(self._ask)
+        self.acts.axis_asked.connect(self._open_axis)
+        self.acts.table_asked.connect(self._ask_table)
+        self.acts.about_to.connect(self._remember_cells)
+        self.acts.done.connect(self._done)
+        bar = self.acts.bar
         for keys, by in (("N", 1), ("Shift+N", -1)):
             shortcut = QShortcut(QKeySequence(keys), self)
             shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
             shortcut.activated.connect(partial(self.maps.step, by))
         bar.addSpacing(16)
-        self.undo_word = word("Undo", self.maps.undo, "Ctrl+Z")
-        self.redo_word = word("Redo", self.maps.redo, "Ctrl+Shift+Z")
+        self.undo_word = word("Undo", self.maps.edits.undo, "Ctrl+Z")
+        self.redo_word = word("Redo", self.maps.edits.redo, "Ctrl+Shift+Z")
         bar.addWidget(self.undo_word)
         bar.addWidget(self.redo_word)
         self.hand = Elided()
         self.hand.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         bar.addWidget(self.hand, 1)
-        self.inside.addLayout(bar)
+        self.inside.addWidget(self.acts)
 
     def _body(self) -> None:
         self.body = QStackedWidget()
@@ -171,8 +166,7 @@ class MapsView(View):
         if self.roles_word.isChecked():
             self.roles.refresh()
         self.body.setCurrentIndex(2 if self.roles_word.isChecked() else 1 if self.maps.key == SCALARS else 0)
-        for operation in WORDS:
-            self.words[operation].setEnabled(table is not None)
+        self.acts.enable(table is not None)
         self.grid.reload()
         self._selection_moved()
         if table is not None:
@@ -259,7 +253,7 @@ class MapsView(View):
         """Open the list of all tables and values, to be searched."""
         names = self.maps.names()
         if names is not None:
-            self.finder.open(names, self.chooser.mapTo(self, self.chooser.rect().bottomLeft()))
+            self.finder.open(names, self.chooser.mapTo(self, self.chooser.rect().bottomLeft()), self._found)
 
     def _found(self, key: str) -> None:
         self.roles_word.setChecked(False)
@@ -287,51 +281,56 @@ class MapsView(View):
 
     # -- editing
 
-    def _begin(self, operation: str) -> None:
-        if operation in OPERANDS:
-            self._ask(operation, "")
-        else:
-            self._do(operation, 0.0)
+    def _ask(self, text: str) -> None:
+        if self.maps.table() is not None:
+            self.formula.ask(text)
 
-    def _ask(self, operation: str, text: str) -> None:
-        table = self.maps.table()
-        if table is None:
-            return
-        unit = "" if operation == "scale" else self.maps.display_unit(table.unit)
-        self.amount.ask(operation, OPERANDS[operation], unit, text)
-
-    def _do(self, operation: str, amount: float) -> None:
-        index = self.grid.currentIndex()
-        mask = self.maps.mask.copy()
+    def _calculate(self, text: str) -> None:
+        self._remember_cells()
         try:
-            self.maps.apply(operation, amount)
+            self.maps.edits.calculate(text)
         except YarvicError as error:
-            if self.amount.isVisible():
-                self.amount.fault.setText(str(error))
-            else:
-                self.session.say(str(error), trouble=True)
+            self.formula.refuse(error)
             return
-        self.amount.hide()
+        self.formula.hide()
+        self._done()
+
+    def _remember_cells(self) -> None:
+        self._cells = self.maps.mask.copy()
+
+    def _done(self) -> None:
         # Beginning a draft shows the rung anew; the cells stay in hand.
-        self._reselect(mask, index.row(), index.column())
+        mask = self._cells
+        if mask.shape == self.maps.mask.shape and not (mask == self.maps.mask).all() and mask.any():
+            rows, columns = (np.flatnonzero(mask.any(axis=a)) for a in (1, 0))
+            self.grid.select_block(int(rows[0]), int(columns[0]), int(rows[-1]), int(columns[-1]))
         self.grid.setFocus()
 
-    def _reselect(self, mask, current_row: int, current_column: int) -> None:
-        if mask.shape != self.maps.mask.shape or (mask == self.maps.mask).all() or not mask.any():
-            return
-        rows, columns = mask.any(axis=1).nonzero()[0], mask.any(axis=0).nonzero()[0]
-        self.grid.select_block(int(rows[0]), int(columns[0]), int(rows[-1]), int(columns[-1]))
+    def _open_axis(self, along: str) -> None:
+        index = self.grid.currentIndex()
+        self.formula.hide()
+        self.axis.open("x" if along == "x" else "y", max(index.column() if along == "x" else index.row(), 0))
 
-    def _dragged(self, row_: int, column: int, value: float) -> None:
+    def _ask_table(self, way: str) -> None:
+        names = self.maps.names()
+        if names is not None and self.maps.table() is not None:
+            self.finder.open(
+                names, self.acts.mapTo(self, self.acts.rect().bottomLeft()), partial(self._from_table, way)
+            )
+
+    def _from_table(self, way: str, key: str) -> None:
+        self.acts.do(partial(self.maps.edits.from_table, key, "copy" if way == "copy" else "scale"))
+
+    def _dragged(self, wanted: object) -> None:
         try:
-            self.maps.drag(row_, column, value)
+            self.maps.edits.drag(wanted)  # type: ignore[arg-type]
         except YarvicError as error:
             self.session.say(str(error), trouble=True)
             self.slices.refresh()
 
     def _scalar_typed(self, key: str, text: str) -> None:
         try:
-            self.maps.set_scalar(key, text)
+            self.maps.edits.set_value(key, text)
         except YarvicError as error:
             self.session.say(str(error), trouble=True)
             self._show_scalars()
@@ -343,19 +342,21 @@ class MapsView(View):
             self.grid.setFocus()
             return
         self.commit.leave()
-        if self.amount.isVisible():
-            self.amount.hide()
-            self.grid.setFocus()
+        for strip in (self.formula, self.axis):
+            if strip.isVisible():
+                strip.hide()
+                self.grid.setFocus()
 
     # -- keys
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
-        named = [(key, text.lower()) for text, key in WORDS.values()]
+        named = [(c.keys, c.title[0].lower() + c.title[1:]) for c in self.acts.commands() if c.keys]
         return [
             ("Arrows, Shift+arrows", "move, select"),
-            ("a digit", "set the selected cells"),
+            ("a digit, + - * / =", "arithmetic on the selected cells"),
             *named,
+            ("Alt+Up, Alt+Down", "up, down by a step of the storage; with Shift by ten"),
             ("N, Shift+N", "next, previous table"),
             ("Ctrl+F", "find a table or value by part of its name"),
             ("Drag a point of the slice", "set one cell"),
@@ -368,15 +369,12 @@ class MapsView(View):
             return []
         few = self.maps.titles()[:MOST_COMMANDS]
         tables = [Command(f"Show {title}", "", partial(self._show_table, key)) for key, title in few]
-        edits = [
-            Command(f"{text} the selected cells", key, partial(self._begin, op)) for op, (text, key) in WORDS.items()
-        ]
         slots = [Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n)) for n in job.layout.slots]
         own = [
             Command("Find a table or value", "Ctrl+F", self.open_finder),
             Command("Roles: which table does what", "", partial(self.show_panel, "roles")),
         ]
-        return [*own, *tables, *edits, *slots]
+        return [*own, *tables, *self.acts.commands(), *slots]
 
     def main_widget(self) -> QWidget:
         """The cells take the keys."""
