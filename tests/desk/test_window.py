@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from pictures import painted
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QFontMetrics
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
@@ -303,13 +303,13 @@ def test_a_point_of_the_slice_can_be_dragged(driver):
     view = maps_of(driver)
     pick(driver, view, 4, 4)
     slices, table = view.slices, view.maps.table()
-    box = slices.plot.getViewBox()
+    slices.redraw()
 
     def at(value):
-        return slices.mapFromScene(box.mapViewToScene(QPointF(float(table.x.values[6]), value)))
+        return slices.place(4, 6, value).toPoint()
 
     start, end = at(table.values[4, 6]), at(table.values[4, 6] - 4.0)
-    viewport = slices.viewport()
+    viewport = slices
     QTest.mousePress(viewport, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
     QTest.mouseMove(viewport, QPoint((start.x() + end.x()) // 2, (start.y() + end.y()) // 2))
     QTest.mouseMove(viewport, end)
@@ -740,7 +740,7 @@ def test_no_number_of_a_table_is_cut_off(driver, unit):
     for row in range(cells.rowCount()):
         for column in range(cells.columnCount()):
             assert metrics.horizontalAdvance(cells.index(row, column).data()) + 6 <= view.grid.columnWidth(column)
-    assert view.corner.text().endswith(unit)
+    assert view.page.corner.text().endswith(unit)
 
 
 def test_a_blank_picture_is_no_picture(qapp):

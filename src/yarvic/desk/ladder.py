@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from yarvic.core.checks.finding import NO_DATA, VERDICT_WORDS
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
 from yarvic.desk.widgets.glyphs import draw_glyph
+from yarvic.desk.widgets.soon import Soon
 from yarvic.desk.widgets.words import tip
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
@@ -55,9 +56,10 @@ class Ladder(QWidget):
             session.sheet_changed,
             session.selection_changed,
             session.results_changed,
-            session.draft_changed,
         ):
             signal.connect(self.refresh)
+        self._soon = Soon(self, self.refresh)
+        session.draft_changed.connect(self._soon.ask)
         session.theme_changed.connect(self.refresh)
 
     def sizeHint(self) -> QSize:

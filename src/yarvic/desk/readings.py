@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QAbstractButton, QScrollArea, QVBoxLayout, QWidget
 from yarvic.core.checks.finding import VERDICT_WORDS
 from yarvic.desk.theme import CAPTION_PX, font, mix, tokens
 from yarvic.desk.widgets.glyphs import draw_glyph
+from yarvic.desk.widgets.soon import Soon
 from yarvic.desk.widgets.words import Elided, label
 from yarvic.state.reading import Reading
 from yarvic.state.readings import readings
@@ -109,12 +110,13 @@ class Readings(QWidget):
             session.sheet_changed,
             session.selection_changed,
             session.results_changed,
-            session.draft_changed,
             session.bench_changed,
             session.units_changed,
             session.theme_changed,
         ):
             signal.connect(self.refresh)
+        self._soon = Soon(self, self.refresh)
+        session.draft_changed.connect(self._soon.ask)
         session.step_changed.connect(lambda step: self.refresh())
 
     def refresh(self) -> None:

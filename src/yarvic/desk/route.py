@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 from yarvic.core.checks.finding import NO_DATA, VERDICT_WORDS
 from yarvic.desk.theme import CAPTION_PX, font, tokens
 from yarvic.desk.widgets.glyphs import draw_glyph
+from yarvic.desk.widgets.soon import Soon
 from yarvic.state.readings import route_state
 from yarvic.state.session import STEP_TITLES, STEPS, Session
 
@@ -84,10 +85,11 @@ class Route(QWidget):
             session.sheet_changed,
             session.selection_changed,
             session.results_changed,
-            session.draft_changed,
             session.bench_changed,
         ):
             signal.connect(self.refresh)
+        self._soon = Soon(self, self.refresh)
+        session.draft_changed.connect(self._soon.ask)
         session.step_changed.connect(lambda step: self.refresh())
         session.theme_changed.connect(self.refresh)
 

@@ -7,6 +7,7 @@ import time
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QWidget
 
 from yarvic.core.units import units_of
+from yarvic.desk.widgets.soon import Soon
 from yarvic.desk.widgets.words import Elided, label, tip, word
 from yarvic.desk.workers import QtRunner, Task
 from yarvic.state.selection import DRAFT
@@ -51,11 +52,12 @@ class StatusLine(QWidget):
         for signal in (
             session.job_changed,
             session.bench_changed,
-            session.draft_changed,
             session.selection_changed,
             session.units_changed,
         ):
             signal.connect(self.refresh)
+        self._soon = Soon(self, self.refresh)
+        session.draft_changed.connect(self._soon.ask)
         self._show_progress(False)
 
     def refresh(self) -> None:

@@ -148,6 +148,7 @@ def _style(t: Tokens) -> str:
     QLabel#caption {{ font-size: {round(CAPTION_PX * _scale())}px; color: {t.quiet}; }}
     QLabel#quiet {{ color: {t.quiet}; }}
     QLabel#fault {{ color: {t.stop}; }}
+    QLabel#watch {{ color: {t.watch}; }}
     QFrame#card, QFrame#sheet {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; }}
     QFrame#notice {{ background: {t.sheet}; border: 2px solid {t.stop}; border-radius: 4px; }}
     QFrame#rule {{ background: {t.line}; border: none; }}

@@ -15,6 +15,8 @@ from yarvic.core.evidence.cells import CellEvidence, cell_evidence
 from yarvic.core.physics import FloatArray, Value
 from yarvic.core.units import UNITS, convert
 from yarvic.state.axis_edits import AxisEdits
+from yarvic.state.doubts import Doubts
+from yarvic.state.listing import Listing
 from yarvic.state.map_edits import MapEdits
 from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.selection import DRAFT
@@ -32,9 +34,10 @@ class MapsState:
     def __init__(self, session: Session) -> None:
         self.session = session
         self.key = ""
-        self.row = 0
+        self.row = self.column = 0
         self.mask: Mask = np.zeros((0, 0), dtype=bool)
-        self.edits, self.axes = MapEdits(self), AxisEdits(self)
+        self.edits, self.axes, self.listing = MapEdits(self), AxisEdits(self), Listing(self)
+        self.doubts = Doubts(self)
         self._named: tuple[Layout | None, Names | None] = (None, None)
         self._evidence: dict[tuple[str, str, int], CellEvidence | None] = {}
         session.draft_changed.connect(lambda: self.values_changed.emit())
@@ -48,6 +51,7 @@ class MapsState:
         """Show what is there: of another job what is shown first."""
         if self.key not in dict(self.titles()):
             self.key = self.first()
+            self.listing.forget()
 
     def _forget(self) -> None:
         self._evidence.clear()
@@ -102,10 +106,18 @@ class MapsState:
     def choose(self, key: str) -> None:
         """Show another table."""
         if key != self.key:
+            self.listing.went_from(self.key)
             self.key = key
-            self.row = 0
+            self.row = self.column = 0
             self.mask = np.zeros((0, 0), dtype=bool)
             self.changed.emit()
+
+    def go_back(self) -> None:
+        """Show what was shown before."""
+        key = self.listing.back()
+        if key in dict(self.titles()):
+            self.choose(key)
+            self.listing.back()  # not where it came from: the way back leads back only
 
     def step(self, by: int) -> None:
         """Show the next or the previous table."""
@@ -223,7 +235,7 @@ class MapsState:
         shape = table.values.shape if table is not None else (0, 0)
         return self.mask if self.mask.shape == shape else np.zeros(shape, dtype=bool)
 
-    def select(self, mask: Mask, row: int) -> None:
-        """Take cells selected; `row` is the one the slice draws strongly."""
+    def select(self, mask: Mask, row: int, column: int = 0) -> None:
+        """Take cells selected; `row` and `column` are those that the slices draw strongly."""
         self.mask = mask
-        self.row = row
+        self.row, self.column = row, column

@@ -47,6 +47,14 @@ class Settings(BaseModel):
     watched: Annotated[str, Field(max_length=4096)] = ""  # the folder that is watched; empty: none
     watched_until: Annotated[float, Field(ge=0.0, allow_inf_nan=False)] = 0.0  # s since 1970
     author: Annotated[str, Field(max_length=200)] = ""
+    # The tables that are wanted again and again, by the family of the unit.
+    favourites: Annotated[
+        dict[
+            Annotated[str, Field(max_length=200)],
+            Annotated[tuple[Annotated[str, Field(max_length=200)], ...], Field(max_length=200)],
+        ],
+        Field(max_length=100),
+    ] = Field(default_factory=dict)
 
     def remember_job(self, path: str) -> None:
         """Offer a job first from now on."""

@@ -37,6 +37,11 @@ class Names:
             text = _flat(f"{e.named} {e.key} {e.text} {' '.join(beside)}")
             self._rows.append((text, Found(e.key, e.named, e.kind, shown)))
 
+    def fitting(self, text: str) -> frozenset[str]:
+        """The keys of all entries that hold every word."""
+        words = _flat(text).split()
+        return frozenset(f.key for hay, f in self._rows if all(w in hay for w in words))
+
     def search(self, text: str, most: int = MOST_FOUND) -> tuple[list[Found], int]:
         """The entries that hold every word, those that begin with the first before the others; and how many there are."""
         words = _flat(text).split()

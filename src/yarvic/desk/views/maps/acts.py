@@ -21,12 +21,11 @@ STRENGTHS = (0.25, 0.5, 1.0)
 
 
 class MapActs(QWidget):
-    """The words. `asked`: arithmetic is to be typed, beginning so; `about_to`: an edit is made; `done`: it was made."""
+    """The words. `asked`: arithmetic is to be typed, beginning so; `done`: an edit was made."""
 
     asked = pyqtSignal(str)
     axis_asked = pyqtSignal(str)
     table_asked = pyqtSignal(str)
-    about_to = pyqtSignal()
     done = pyqtSignal()
 
     def __init__(self, maps: MapsState, grid: Grid) -> None:
@@ -118,7 +117,6 @@ class MapActs(QWidget):
 
     def do(self, made: Made) -> None:
         """Do it to the cells in hand; why it was not done is said."""
-        self.about_to.emit()
         try:
             self.maps.edits.do(made())
         except YarvicError as error:

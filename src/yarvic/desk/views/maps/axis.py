@@ -28,7 +28,7 @@ class AxisStrip(QFrame):
         self.along: Along = "x"
         self.place = 0
         self.setObjectName("card")
-        self._named = label("")
+        self._named = Elided("")
         self._point = chooser("Break point", self._points)
         self.to = QLineEdit()
         self.to.setFixedWidth(100)
@@ -37,7 +37,7 @@ class AxisStrip(QFrame):
         self.to.textChanged.connect(lambda _: self._preview())
         self.to.returnPressed.connect(self.move_point)
         self._unit = label("", "quiet")
-        self.said = Elided()
+        self.said, self.also = Elided(), Elided()
         self.shared = Elided("caption")
         self.fault = FaultLine()
         self._acts = [
@@ -49,8 +49,11 @@ class AxisStrip(QFrame):
         column.setContentsMargins(12, 5, 12, 5)
         column.setSpacing(3)
         ends = word("Close", self.left.emit, "Esc")
-        column.addLayout(row(self._named, self._point, self.to, self._unit, *self._acts, None, ends, spacing=8))
+        first = row(self._named, self._point, self.to, self._unit, *self._acts, ends, spacing=8)
+        first.setStretch(0, 1)
+        column.addLayout(first)
         column.addWidget(self.said)
+        column.addWidget(self.also)
         column.addWidget(self.fault)
         column.addWidget(self.shared)
         self.hide()
@@ -109,15 +112,17 @@ class AxisStrip(QFrame):
         self.fault.say(None)
         text = self.to.text().strip()
         if not text:
+            self.also.setText("")
             self.said.setText("Move takes the break point to a new place, Insert adds one there, Delete needs none.")
             return
         said = []
         for words, made in (("Move", self._moved), ("Insert", self._inserted)):
             try:
-                said.append(made().sentence())
+                said.append(f"{words}: {made().sentence()}")
             except YarvicError as error:
                 said.append(f"{words}: {error.what}")
-        self.said.setText("   or   ".join(said))
+        self.said.setText(said[0])
+        self.also.setText(said[1])
 
     def _moved(self) -> AxisChange:
         return self.maps.axes.move(self.along, self.place, parse_number(self.to.text()))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFrame, QLineEdit
+from PyQt6.QtWidgets import QFrame, QLineEdit, QVBoxLayout
 
 from yarvic.core.errors import YarvicError
 from yarvic.desk.widgets.fault import FaultLine
@@ -28,7 +28,6 @@ class FormulaStrip(QFrame):
         self.setObjectName("card")
         self._preview = preview
         self.line = QLineEdit()
-        self.line.setFixedWidth(260)
         self.line.setPlaceholderText(SAY)
         self.line.setAccessibleName("Arithmetic on the selected cells")
         self.line.setToolTip(f"Write for example: {SAY}")
@@ -37,13 +36,13 @@ class FormulaStrip(QFrame):
         self.said = Elided()
         self.said.setAccessibleName("What would come of it")
         self.fault = FaultLine()
-        layout = row(label("Cells"), self.line, spacing=8)
-        layout.setContentsMargins(12, 5, 12, 5)
-        layout.addWidget(self.said, 1)
-        layout.addWidget(self.fault, 1)
-        layout.addWidget(word("Apply", self._apply, "Enter"))
-        layout.addWidget(word("Cancel", self.left.emit, "Esc"))
-        self.setLayout(layout)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 5, 12, 5)
+        column.setSpacing(3)
+        ends = word("Apply", self._apply, "Enter"), word("Cancel", self.left.emit, "Esc")
+        column.addLayout(row(label("Cells"), self.line, *ends, spacing=8))
+        column.addWidget(self.said)
+        column.addWidget(self.fault)
         self.hide()
 
     def ask(self, text: str) -> None:

@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionModel, QModelIndex, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetrics, QPainter, QPen
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QTableView
+from PyQt6.QtCore import (
+    QAbstractTableModel,
+    QItemSelection,
+    QItemSelectionModel,
+    QModelIndex,
+    Qt,
+    pyqtSignal,
+)
+from PyQt6.QtGui import QFontMetrics, QPainter
+from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
-from yarvic.core.checks.limits import default_limits
-from yarvic.desk.theme import BODY_PX, font, mix, tokens
+from yarvic.desk.theme import BODY_PX, font
+from yarvic.desk.views.maps.cells import CELL_MARGIN_PX, LEAST_CELL_PX, CellPainter
 from yarvic.state.maps import MapsState
 
-# Deeper retard than the knock check allows tints the bar at a cell's foot.
-KNOCK_DEG = default_limits().rules["knock_retard"].stop
-
-LEAST_CELL_PX, CELL_MARGIN_PX = 40, 9
+# Tints nearer than this look alike; a word in a cell is shown so long.
+LEAST_TINT, MOST_WORD = 1.0 / 512, 16
 
 
 class TableModel(QAbstractTableModel):
@@ -33,12 +38,25 @@ class TableModel(QAbstractTableModel):
         self.endResetModel()
 
     def revalue(self) -> None:
-        """The numbers moved; shape and selection stay."""
+        """The numbers moved; shape and selection stay. Only what looks otherwise is painted again."""
+        before = self.shown, self.share, self.difference, self.evidence
         self.table = self.maps.table()
         self._values()
-        if self.table is not None:
-            rows, columns = self.table.values.shape
-            self.dataChanged.emit(self.index(0, 0), self.index(rows - 1, columns - 1))
+        if self.table is None:
+            return
+        moved = np.ones(self.shown.shape, dtype=bool)
+        if self.evidence is before[3] and all(
+            (x is None) == (y is None) and (x is None or y is None or x.shape == y.shape)
+            for x, y in ((self.shown, before[0]), (self.difference, before[2]))
+        ):
+            moved = ~np.isclose(self.shown, before[0], rtol=0.0, atol=1e-12, equal_nan=True)
+            moved |= np.abs(self.share - before[1]) > LEAST_TINT
+            if self.difference is not None and before[2] is not None:
+                moved |= ~np.isclose(self.difference, before[2], rtol=0.0, atol=1e-12, equal_nan=True)
+        if moved.any():
+            rows, columns = np.flatnonzero(moved.any(axis=1)), np.flatnonzero(moved.any(axis=0))
+            first, last = (self.index(int(rows[n]), int(columns[n])) for n in (0, -1))
+            self.dataChanged.emit(first, last)
 
     def _values(self) -> None:
         table = self.table
@@ -46,6 +64,7 @@ class TableModel(QAbstractTableModel):
         self.difference = self.maps.difference()
         self.evidence = self.maps.evidence()
         self.decimals = self.maps.decimals(table) if table is not None else 0
+        self.named = table.storing.words if table is not None else None
         there = self.shown[np.isfinite(self.shown)]
         low, high = (there.min(), there.max()) if there.size else (0.0, 1.0)
         share = (self.shown - low) / (high - low) if high > low else np.full(self.shown.shape, 0.4)
@@ -65,20 +84,28 @@ class TableModel(QAbstractTableModel):
             return None
         r, c = index.row(), index.column()
         if role == Qt.ItemDataRole.DisplayRole:
-            return self._number(r, c)
+            return self.number(r, c)
         if role in (Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
             return self.words(r, c)
         return None
 
-    def _number(self, r: int, c: int) -> str:
+    def number(self, r: int, c: int) -> str:
+        """A cell's value as text: the word that it stands for where it stands for one."""
         value = self.shown[r, c]
+        if self.named is not None:
+            return self.named.word(float(value)) or f"{value:g}"
         return f"{value:.{self.decimals}f}" if np.isfinite(value) else "none"
+
+    def difference_text(self, r: int, c: int) -> str:
+        """The difference to the reference as text, with its sign."""
+        assert self.difference is not None
+        return f"{self.difference[r, c]:+.{self.decimals}f}"
 
     def words(self, r: int, c: int) -> str:
         """A cell in words: value, place, difference, evidence."""
         assert self.table is not None
         unit = self.maps.display_unit(self.table.unit)
-        text = f"{self._number(r, c)} {unit}".rstrip() + f" at {self.table.place(r, c)}"
+        text = f"{self.number(r, c)} {unit}".rstrip() + f" at {self.table.place(r, c)}"
         if self.difference is not None and abs(self.difference[r, c]) > 1e-9:
             text += f"; {self.difference[r, c]:+.{self.decimals}f} against the reference"
         if self.evidence is not None and self.evidence.seconds[r, c] > 0:
@@ -95,78 +122,6 @@ class TableModel(QAbstractTableModel):
         return "" if axis is self.table.y and self.table.is_curve else f"{axis.values[section]:g}"
 
 
-class CellPainter(QStyledItemDelegate):
-    """Paints one cell."""
-
-    def paint(self, painter: QPainter | None, option, index) -> None:
-        """Tint, value, difference, evidence, and the edge of the selection."""
-        model = index.model()
-        if painter is None or not isinstance(model, TableModel) or model.table is None:
-            return
-        t = tokens()
-        r, c = index.row(), index.column()
-        box = QRectF(option.rect)
-        painter.save()
-        painter.fillRect(box, t.ramp(float(model.share[r, c])))
-        differs = bool(model.difference is not None and abs(model.difference[r, c]) > 1e-9)
-        painter.setPen(t.color("ink"))
-        painter.setFont(font(BODY_PX, bold=differs))
-        painter.drawText(
-            box.adjusted(0, 2, -6, -3),
-            int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter),
-            str(index.data()),
-        )
-        if differs and model.difference is not None:
-            self._difference(painter, box, float(model.difference[r, c]), model.decimals)
-        self._evidence(painter, box, model, r, c)
-        painter.setPen(QPen(mix(t.color("sheet"), t.color("line"), 0.8), 1))
-        painter.drawLine(box.topRight(), box.bottomRight())
-        painter.drawLine(box.bottomLeft(), box.bottomRight())
-        self._edge(painter, box, option.widget, index)
-        painter.restore()
-
-    def _difference(self, painter: QPainter, box: QRectF, value: float, decimals: int) -> None:
-        """The difference with its sign; ochre down, deep water up."""
-        painter.setPen(tokens().color("working" if value > 0 else "reference"))
-        painter.setFont(font(9))
-        painter.drawText(box.adjusted(3, 1, 0, 0), int(Qt.AlignmentFlag.AlignLeft), f"{value:+.{decimals}f}")
-
-    def _evidence(self, painter: QPainter, box: QRectF, model: TableModel, r: int, c: int) -> None:
-        """A bar at the foot: its length is time spent there, red and thicker where a cylinder was retarded deeply."""
-        e = model.evidence
-        if e is None or e.seconds[r, c] <= 0.0:
-            return
-        length = (box.width() - 6) * min(1.0, (e.seconds[r, c] / max(float(e.seconds.max()), 1e-9)) ** 0.5)
-        knocked = bool(e.retard_deg[r, c] > KNOCK_DEG)
-        height = 4 if knocked else 2
-        painter.fillRect(
-            QRectF(box.left() + 3, box.bottom() - height - 1, length, height),
-            tokens().color("stop" if knocked else "holds"),
-        )
-
-    def _edge(self, painter: QPainter, box: QRectF, view, index) -> None:
-        """A line around the selection as a whole, so that the tints stay readable."""
-        if not isinstance(view, QTableView):
-            return
-        chosen, model = view.selectionModel(), view.model()
-        if chosen is None or model is None or not chosen.isSelected(index):
-            return
-        r, c = index.row(), index.column()
-        painter.setPen(QPen(tokens().color("ink"), 2))
-        inner = box.adjusted(1, 1, -1, -1)
-        if not chosen.isSelected(model.index(r - 1, c)):
-            painter.drawLine(inner.topLeft(), inner.topRight())
-        if not chosen.isSelected(model.index(r + 1, c)):
-            painter.drawLine(inner.bottomLeft(), inner.bottomRight())
-        if not chosen.isSelected(model.index(r, c - 1)):
-            painter.drawLine(inner.topLeft(), inner.bottomLeft())
-        if not chosen.isSelected(model.index(r, c + 1)):
-            painter.drawLine(inner.topRight(), inner.bottomRight())
-        if index == view.currentIndex() and view.hasFocus():
-            painter.setPen(QPen(tokens().color("working"), 1, Qt.PenStyle.DotLine))
-            painter.drawRect(inner.adjusted(2, 2, -2, -2))
-
-
 class Grid(QTableView):
     """The cells. Typing a digit begins a Set; the letters of the words work here."""
 
@@ -178,7 +133,7 @@ class Grid(QTableView):
         self.maps = maps
         self.cells = TableModel(maps)
         self.setModel(self.cells)
-        self.setItemDelegate(CellPainter(self))
+        self._painter = CellPainter()
         self.setShowGrid(False)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -203,6 +158,8 @@ class Grid(QTableView):
         there = self.cells.shown[np.isfinite(self.cells.shown)]
         ends = (there.min(), there.max()) if there.size else ()
         widest = max((f"{v:.{decimals}f}" for v in ends), key=len, default="")
+        if self.cells.named is not None:
+            widest = max((w.text[:MOST_WORD] for w in self.cells.named.words), key=len, default=widest)
         header.setMinimumSectionSize(
             max(LEAST_CELL_PX, QFontMetrics(font(BODY_PX, bold=True)).horizontalAdvance(widest) + CELL_MARGIN_PX)
         )
@@ -219,26 +176,41 @@ class Grid(QTableView):
         mask = np.zeros(self.cells.table.values.shape, dtype=bool)
         for index in self.selectedIndexes():
             mask[index.row(), index.column()] = True
-        self.maps.select(mask, max(self.currentIndex().row(), 0))
+        self.maps.select(mask, max(self.currentIndex().row(), 0), max(self.currentIndex().column(), 0))
         viewport = self.viewport()
         if viewport is not None:
             viewport.update()
         self.chosen.emit()
 
     def reload(self) -> None:
-        """Another table: the selection begins anew at its first cell."""
+        """Another table: the selection begins anew at its first cell. Where it is the same one, its cells stay in hand."""
+        kept, at = self.maps.cells_in_hand(), (self.maps.row, self.maps.column)
         self.cells.reload()
-        if self.cells.table is not None:
+        if self.cells.table is None:
+            return
+        if kept.any():
+            rows, columns = (np.flatnonzero(kept.any(axis=a)) for a in (1, 0))
+            self.select_block(int(rows[0]), int(columns[0]), int(rows[-1]), int(columns[-1]), at)
+        else:
             self.setCurrentIndex(self.cells.index(0, 0))
             self._follow()
 
-    def select_block(self, top: int, left: int, bottom: int, right: int) -> None:
-        """Select a rectangle of cells."""
+    def select_block(
+        self, top: int, left: int, bottom: int, right: int, current: tuple[int, int] | None = None
+    ) -> None:
+        """Select a rectangle of cells; `current` is the one in it that the keys go on from, else the first."""
+        row, column = current if current is not None else (top, left)
         model = self.selectionModel()
         assert model is not None
         block = QItemSelection(self.cells.index(top, left), self.cells.index(bottom, right))
-        model.setCurrentIndex(self.cells.index(top, left), QItemSelectionModel.SelectionFlag.NoUpdate)
+        model.setCurrentIndex(self.cells.index(row, column), QItemSelectionModel.SelectionFlag.NoUpdate)
         model.select(block, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+
+    def paintEvent(self, event) -> None:
+        """The cells in sight, all at once."""
+        painter = QPainter(self.viewport())
+        self._painter.paint(painter, self, event.rect())
+        painter.end()
 
     def keyPressEvent(self, event) -> None:
         """A digit, point or sign begins arithmetic with it; the rest moves and selects."""

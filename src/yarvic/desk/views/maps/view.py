@@ -5,19 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
-    QFrame,
-    QSplitter,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from yarvic.core.calibration.cells import Mask
-from yarvic.core.calibration.table import Axis, Table
 from yarvic.core.errors import YarvicError
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.maps.acts import MapActs
@@ -25,13 +20,13 @@ from yarvic.desk.views.maps.axis import AxisStrip
 from yarvic.desk.views.maps.commit import CommitStrip
 from yarvic.desk.views.maps.finder import Finder
 from yarvic.desk.views.maps.formula import FormulaStrip
-from yarvic.desk.views.maps.grid import KNOCK_DEG, Grid
+from yarvic.desk.views.maps.listing import ListPage
 from yarvic.desk.views.maps.roles import RolesPanel
 from yarvic.desk.views.maps.scalars import ScalarTable
-from yarvic.desk.views.maps.slices import Slices
 from yarvic.desk.views.maps.stock import StockForm
+from yarvic.desk.views.maps.table_page import TablePage
 from yarvic.desk.views.view import Desk, View
-from yarvic.desk.widgets.words import Elided, chooser, label, show_choice, word
+from yarvic.desk.widgets.words import Elided, chooser, show_choice, word
 from yarvic.state.maps import SCALARS
 from yarvic.state.roles import RolesState
 from yarvic.state.selection import DRAFT
@@ -47,7 +42,6 @@ class MapsView(View):
     def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Maps")
         self.maps = window.maps
-        self._cells: Mask = self.maps.mask  # in hand before an edit
         self._head()
         self.stock = StockForm(session)
         self.stock.hide()
@@ -57,9 +51,11 @@ class MapsView(View):
         self.inside.setContentsMargins(0, 0, 0, 0)
         self.inside.setSpacing(6)
         self.column.addWidget(self.full, 1)
-        self.grid = Grid(self.maps)
-        self.slices = Slices(self.maps)
+        self.page = TablePage(self.maps)
+        self.grid, self.slices = self.page.grid, self.page.slices
         self.scalars = ScalarTable(self.maps, self._scalar_typed)
+        self.listed = ListPage(self.maps)
+        self.listed.taken.connect(self._found)
         self.roles = RolesPanel(RolesState(session, self.maps))
         self._words()
         edits = self.maps.edits
@@ -73,8 +69,7 @@ class MapsView(View):
         self.commit = CommitStrip(session)
         self.inside.addWidget(self.commit)
         self.grid.typed.connect(self._ask)
-        self.grid.chosen.connect(self._selection_moved)
-        self.slices.dragged.connect(self._dragged)
+        self.page.moved.connect(self._show_hand)
         self.refresh_on(self.maps.changed, session.job_changed)
         self.maps.values_changed.connect(self._revalue)
 
@@ -82,30 +77,37 @@ class MapsView(View):
 
     def _head(self) -> None:
         self.chooser = chooser("Table", self._few)
-        self.find_word = word("Find", self.open_finder, "Ctrl+F")
-        self.roles_word = word("Roles", self.refresh, checkable=True)
+        self.back_word = word("Back", self.maps.go_back, "Backspace")
+        self.list_word = word("List", self._pages_changed, "L", checkable=True)
+        self.roles_word = word("Roles", self._pages_changed, checkable=True)
         self.finder = Finder(self)
         self.slot = chooser("Fuel slot", self._slots)
         self.differs = Elided()
         self.head.insertWidget(1, self.chooser)
-        for widget in (self.find_word, self.roles_word, self.slot, self.differs):
+        for widget in (self.back_word, self.list_word, self.roles_word, self.slot, self.differs):
             self.head.addWidget(widget)
         shortcut = QShortcut(QKeySequence("Ctrl+F"), self)
         shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-        shortcut.activated.connect(self.open_finder)
+        shortcut.activated.connect(self.open_list)
 
     def _words(self) -> None:
         self.acts = MapActs(self.maps, self.grid)
         self.acts.asked.connect(self._ask)
         self.acts.axis_asked.connect(self._open_axis)
         self.acts.table_asked.connect(self._ask_table)
-        self.acts.about_to.connect(self._remember_cells)
-        self.acts.done.connect(self._done)
+        self.acts.done.connect(self.grid.setFocus)
         bar = self.acts.bar
-        for keys, by in (("N", 1), ("Shift+N", -1)):
+        for keys, act in (
+            ("N", partial(self.maps.step, 1)),
+            ("Shift+N", partial(self.maps.step, -1)),
+            ("L", self.open_list),
+            ("Backspace", self.maps.go_back),
+            ("V", self.page.next_picture),
+            ("O", self.slices.turn),
+        ):
             shortcut = QShortcut(QKeySequence(keys), self)
             shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-            shortcut.activated.connect(partial(self.maps.step, by))
+            shortcut.activated.connect(act)
         bar.addSpacing(16)
         self.undo_word = word("Undo", self.maps.edits.undo, "Ctrl+Z")
         self.redo_word = word("Redo", self.maps.edits.redo, "Ctrl+Shift+Z")
@@ -118,30 +120,8 @@ class MapsView(View):
 
     def _body(self) -> None:
         self.body = QStackedWidget()
-        split = QSplitter(Qt.Orientation.Vertical)
-        chart = QFrame()
-        chart.setObjectName("sheet")
-        inner = QVBoxLayout(chart)
-        inner.setContentsMargins(2, 2, 2, 2)
-        inner.addWidget(self.slices)
-        split.addWidget(chart)
-        table = QWidget()
-        column = QVBoxLayout(table)
-        column.setContentsMargins(0, 4, 0, 0)
-        column.setSpacing(4)
-        self.corner = Elided("caption")
-        column.addWidget(self.corner)
-        column.addWidget(self.grid, 1)
-        self.foot = label("", "caption", wrap=True)
-        column.addWidget(self.foot)
-        split.addWidget(table)
-        split.setStretchFactor(0, 2)
-        split.setStretchFactor(1, 5)
-        split.setSizes([180, 420])
-        split.setChildrenCollapsible(False)
-        self.body.addWidget(split)
-        self.body.addWidget(self.scalars)
-        self.body.addWidget(self.roles)
+        for page in (self.page, self.scalars, self.roles, self.listed):
+            self.body.addWidget(page)
         self.inside.addWidget(self.body, 1)
 
     # -- showing
@@ -150,7 +130,7 @@ class MapsView(View):
         """Another table, slot, revision or unit."""
         s = self.session
         bare = s.job is not None and not s.job.has_maps
-        for widget in (self.full, self.chooser, self.differs, self.find_word, self.roles_word):
+        for widget in (self.full, self.chooser, self.differs, self.back_word, self.list_word, self.roles_word):
             widget.setVisible(not bare)
         self.slot.setVisible(s.job is not None and not bare and len(s.job.layout.slots) > 0)
         self.stock.setVisible(bare)
@@ -165,34 +145,60 @@ class MapsView(View):
         show_choice(self.slot, f"{s.slot} slot" if s.job else "")
         if self.roles_word.isChecked():
             self.roles.refresh()
-        self.body.setCurrentIndex(2 if self.roles_word.isChecked() else 1 if self.maps.key == SCALARS else 0)
+        self.body.setCurrentWidget(self._page())
+        listed = self._page() is self.listed
+        if listed:
+            self.listed.refresh()
+        self.acts.setVisible(not listed and self._page() is not self.roles)
+        self.back_word.setEnabled(self.maps.listing.can_go_back)
         self.acts.enable(table is not None)
-        self.grid.reload()
-        self._selection_moved()
+        self.page.refresh()
+        self._show_hand()
         if table is not None:
             unit = self.maps.display_unit(table.unit)
             axes = [a.title.lower() for a in (table.x, table.y) if a.title]
             self.about.setText(" · ".join(p for p in (unit, " by ".join(axes)) if p))
-            self.corner.setText(
-                "     ".join(p for p in (*_axes_in_words(table), f"bounds {self.maps.bounds(table)}") if p)
-            )
         elif s.job is None:
             self.about.setText("the tables appear here once a job is open")
         else:
             self.about.setText("single values; type into the value's cell to change it")
         self._show_values()
-        self.finder.hide()
-        self.escape()
+        self._leave_strips()
+
+    def _page(self) -> QWidget:
+        """What stands in the middle: the list, the roles, the single values, or the table."""
+        if self.list_word.isChecked():
+            return self.listed
+        if self.roles_word.isChecked():
+            return self.roles
+        return self.scalars if self.maps.key == SCALARS else self.page
+
+    def _pages_changed(self) -> None:
+        # One page at a time: the word that was given last counts.
+        if self.sender() is self.list_word:
+            self.roles_word.setChecked(False)
+        else:
+            self.list_word.setChecked(False)
+        self.refresh()
+        if self.list_word.isChecked():
+            self.listed.search.setFocus()
+
+    def open_list(self) -> None:
+        """Show the list of all tables and values, ready to be searched."""
+        self.list_word.setChecked(True)
+        self.roles_word.setChecked(False)
+        self.refresh()
+        self.listed.search.setFocus()
+        self.listed.search.selectAll()
 
     def _revalue(self) -> None:
         if not self.isVisible():
             self._stale = True
             return
-        self.grid.cells.revalue()
+        self.page.revalue()
         self._show_values()
 
     def _show_values(self) -> None:
-        self.slices.refresh()
         s = self.session
         difference = self.maps.difference()
         reference = s.name_of(s.reference)
@@ -201,16 +207,6 @@ class MapsView(View):
             self.differs.setText(f"{count} cells differ from {reference}")
         else:
             self.differs.setText("")
-        results, revision = self.session.working_results(), s.evidence_revision()
-        if self.maps.evidence() is not None and results is not None and revision is not None:
-            simulated = " simulated" if results.simulated else ""
-            self.foot.setText(
-                f"Bar at a cell's foot: time spent there in {len(results.pulls)}{simulated} runs of {revision.name};"
-                f" red and thick where a cylinder was retarded more than {KNOCK_DEG:g} deg. Bold: differs from the"
-                " reference, by the small number."
-            )
-        else:
-            self.foot.setText("Bold: differs from the reference, by the small number.")
         in_draft = s.working == DRAFT and s.draft is not None
         self.commit.show_draft(in_draft)
         self.undo_word.setEnabled(in_draft and s.draft is not None and s.draft.can_undo)
@@ -222,7 +218,7 @@ class MapsView(View):
         if self.maps.key == SCALARS:
             self.scalars.refresh()
 
-    def _selection_moved(self) -> None:
+    def _show_hand(self) -> None:
         table = self.maps.table()
         count = int(self.maps.mask.sum())
         if table is not None and count:
@@ -231,7 +227,6 @@ class MapsView(View):
             self.hand.setText(f"{count} cells selected" if count > 1 else where)
         else:
             self.hand.setText("")
-        self.slices.refresh()
 
     # -- choosing
 
@@ -239,24 +234,20 @@ class MapsView(View):
         """All tables, where they are few; of many the list to be searched opens."""
         titles = self.maps.titles()
         if len(titles) > MOST_IN_MENU:
-            self.open_finder()
+            self.open_list()
             return []
         return [(title, partial(self._show_table, key)) for key, title in titles]
 
     def _show_table(self, key: str) -> None:
         self.roles_word.setChecked(False)
+        self.list_word.setChecked(False)
         if key == self.maps.key:
             self.refresh()
         self.maps.choose(key)
 
-    def open_finder(self) -> None:
-        """Open the list of all tables and values, to be searched."""
-        names = self.maps.names()
-        if names is not None:
-            self.finder.open(names, self.chooser.mapTo(self, self.chooser.rect().bottomLeft()), self._found)
-
     def _found(self, key: str) -> None:
         self.roles_word.setChecked(False)
+        self.list_word.setChecked(False)
         self.maps.find(key)
         self.refresh()
         if self.maps.key == SCALARS:
@@ -267,8 +258,8 @@ class MapsView(View):
 
     def show_panel(self, name: str) -> None:
         """Show the roles, or the tables again."""
-        if name == "roles" and not self.roles_word.isChecked():
-            self.roles_word.setChecked(True)
+        self.roles_word.setChecked(name == "roles")
+        self.list_word.setChecked(name == "list")
         self.refresh()
 
     def _slots(self) -> list[tuple[str, Callable[[], None]]]:
@@ -286,24 +277,12 @@ class MapsView(View):
             self.formula.ask(text)
 
     def _calculate(self, text: str) -> None:
-        self._remember_cells()
         try:
             self.maps.edits.calculate(text)
         except YarvicError as error:
             self.formula.refuse(error)
             return
         self.formula.hide()
-        self._done()
-
-    def _remember_cells(self) -> None:
-        self._cells = self.maps.mask.copy()
-
-    def _done(self) -> None:
-        # Beginning a draft shows the rung anew; the cells stay in hand.
-        mask = self._cells
-        if mask.shape == self.maps.mask.shape and not (mask == self.maps.mask).all() and mask.any():
-            rows, columns = (np.flatnonzero(mask.any(axis=a)) for a in (1, 0))
-            self.grid.select_block(int(rows[0]), int(columns[0]), int(rows[-1]), int(columns[-1]))
         self.grid.setFocus()
 
     def _open_axis(self, along: str) -> None:
@@ -321,13 +300,6 @@ class MapsView(View):
     def _from_table(self, way: str, key: str) -> None:
         self.acts.do(partial(self.maps.edits.from_table, key, "copy" if way == "copy" else "scale"))
 
-    def _dragged(self, wanted: object) -> None:
-        try:
-            self.maps.edits.drag(wanted)  # type: ignore[arg-type]
-        except YarvicError as error:
-            self.session.say(str(error), trouble=True)
-            self.slices.refresh()
-
     def _scalar_typed(self, key: str, text: str) -> None:
         try:
             self.maps.edits.set_value(key, text)
@@ -336,16 +308,19 @@ class MapsView(View):
             self._show_scalars()
 
     def escape(self) -> None:
-        """Leave the strip; the cells stay as they are."""
-        if self.finder.isVisible():
-            self.finder.hide()
+        """Leave the strip or the list; the cells stay as they are."""
+        strips = [w for w in (self.finder, self.formula, self.axis) if w.isVisible()]
+        self._leave_strips()
+        if not strips and self.list_word.isChecked():
+            self.list_word.setChecked(False)
+            self.refresh()
+        if strips or self._page() is self.page:
             self.grid.setFocus()
-            return
+
+    def _leave_strips(self) -> None:
         self.commit.leave()
-        for strip in (self.formula, self.axis):
-            if strip.isVisible():
-                strip.hide()
-                self.grid.setFocus()
+        for strip in (self.finder, self.formula, self.axis):
+            strip.hide()
 
     # -- keys
 
@@ -358,8 +333,11 @@ class MapsView(View):
             *named,
             ("Alt+Up, Alt+Down", "up, down by a step of the storage; with Shift by ten"),
             ("N, Shift+N", "next, previous table"),
-            ("Ctrl+F", "find a table or value by part of its name"),
-            ("Drag a point of the slice", "set one cell"),
+            ("L, Ctrl+F", "list and find tables and values"),
+            ("Backspace", "back to the table before"),
+            ("V", "slices, isolines, relief; arrows turn the relief"),
+            ("O", "slices the other way: columns over the row axis"),
+            ("Drag a point of the slice", "set the cell, or all selected ones with it"),
         ]
 
     def commands(self) -> list[Command]:
@@ -371,7 +349,8 @@ class MapsView(View):
         tables = [Command(f"Show {title}", "", partial(self._show_table, key)) for key, title in few]
         slots = [Command(f"Show the {n} slot", "", partial(self.maps.choose_slot, n)) for n in job.layout.slots]
         own = [
-            Command("Find a table or value", "Ctrl+F", self.open_finder),
+            Command("Find a table or value", "Ctrl+F", self.open_list),
+            Command("Back to the table before", "Backspace", self.maps.go_back),
             Command("Roles: which table does what", "", partial(self.show_panel, "roles")),
         ]
         return [*own, *tables, *self.acts.commands(), *slots]
@@ -379,17 +358,6 @@ class MapsView(View):
     def main_widget(self) -> QWidget:
         """The cells take the keys."""
         return self.grid
-
-
-def _axes_in_words(table: Table) -> tuple[str, str]:
-    """What runs down, and what across."""
-
-    def words(where: str, axis: Axis) -> str:
-        unit = "" if axis.unit in ("", "fraction") else f", {axis.unit}"
-        shared = f", shared ({axis.of})" if axis.of else ""
-        return f"{where}: {axis.title.lower() or 'its number'}{unit}{shared}"
-
-    return ("" if table.is_curve else words("down", table.y)), words("across", table.x)
 
 
 def make(session: Session, window: Desk) -> MapsView:
