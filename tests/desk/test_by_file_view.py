@@ -143,7 +143,7 @@ def test_words_are_typed_as_words(known):
 def test_roles_are_proposed_confirmed_changed_and_shared(known, unit_files, monkeypatch):
     view, session = known.window.view("maps"), known.window.session
     known.step(3)
-    known.click(view.roles_word)
+    known.click(view.page_words["roles"])
     assert "Spark advance, base map?" in view.roles.choosers["spark_advance"].text()
     assert "Tq_Shown" in view.roles.left.toPlainText()
     known.click(view.roles.confirm)
@@ -153,7 +153,7 @@ def test_roles_are_proposed_confirmed_changed_and_shared(known, unit_files, monk
     path = unit_files / "roles.toml"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(path), ""))
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: (str(path), ""))
-    words = {b.text(): b for b in view.roles.findChildren(type(view.roles_word))}
+    words = {b.text(): b for b in view.roles.findChildren(type(view.page_words["roles"]))}
     known.click(words["Export as TOML"])
     choose(known, view.roles.choosers["boost_target"], "no table does")
     known.click(words["Import from TOML"])
@@ -173,7 +173,7 @@ def test_what_an_axis_is_of_is_said_by_a_person(known):
     view = known.window.view("maps")
     known.step(3)
     known.window.maps.find("SpkAdv_Base")
-    known.click(view.roles_word)
+    known.click(view.page_words["roles"])
     assert view.roles.axes["y"].text().startswith("y: cylinder filling, by its name")
     choose(known, view.roles.axes["y"], "Throttle")
     assert known.window.session.job.layout.by_key["SpkAdv_Base"].y.input == "throttle"

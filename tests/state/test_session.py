@@ -553,7 +553,7 @@ def test_a_disk_that_refuses_leaves_the_draft_as_it_was(session, maps, monkeypat
     shown = maps.table().values.copy()
     kept = kept_drafts(session.job)
 
-    def full(*what):
+    def full(*what, **more):
         raise JobError("the disk is full: nothing was changed", remedy="Free some space and do it again.")
 
     monkeypatch.setattr(session.job, "add_step", full)

@@ -81,7 +81,7 @@ def commands_of(window: Commanded) -> list[Command]:
     if s.job is not None:
         rungs = window.ladder.rungs()
         found += [Command(f"Make {r.name} the working map", "", partial(s.choose_working, r.rung)) for r in rungs]
-        revisions = [r for r in rungs if r.rung != DRAFT]
+        revisions = [r for r in rungs if r.rung > DRAFT]
         found += [Command(f"Make {r.name} the reference", "", partial(s.choose_reference, r.rung)) for r in revisions]
         found.append(Command("Import logs and dyno sheets", "Ctrl+I", window.ask_for_logs))
         found.append(Command("Watch a folder for logs and dyno sheets", "", window.watching.ask))

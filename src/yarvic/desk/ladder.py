@@ -13,7 +13,7 @@ from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
 from yarvic.desk.widgets.glyphs import draw_glyph
 from yarvic.desk.widgets.soon import Soon
 from yarvic.desk.widgets.words import tip
-from yarvic.state.selection import DRAFT
+from yarvic.state.selection import DRAFT, rung_of
 from yarvic.state.session import Session
 
 HEIGHT = 62
@@ -35,6 +35,7 @@ class Rung:
     lane: int
     parent: int | None
     parts: str
+    merged: int | None = None  # what was merged into it
 
 
 class Ladder(QWidget):
@@ -106,6 +107,7 @@ class Ladder(QWidget):
         lanes: dict[int, int] = {}
         tips: set[int] = set()
         build = 1
+        released = {r.revision_id for r in s.job.releases()}
         for revision in s.revisions():
             results = s.results.get(revision.id)
             lane = lanes.get(revision.parent_id, 0) if revision.parent_id is not None else 0
@@ -117,10 +119,20 @@ class Ladder(QWidget):
             parts = titles[revision.build] if revision.build != build else ""
             build = revision.build
             detail = f"{results.counted if results else '0 pulls'}, build {revision.build}"
+            marks: list[str] = [t.tag for t in s.job.tags_of(revision.id)]
+            marks += ["released"] if revision.id in released else []
+            detail = ", ".join([*marks, detail])
             severity = results.verdict if results and results.pulls else NO_DATA
             found.append(
                 Rung(revision.id, revision.name, revision.reason, detail, severity, len(found), lane,
-                     revision.parent_id, parts)
+                     revision.parent_id, parts, revision.merged_id)
+            )  # fmt: skip
+        for other in s.other_drafts():
+            lane = 1 if other.parent_id in tips else lanes.get(other.parent_id, 0)
+            name = other.name or "another draft"
+            found.append(
+                Rung(rung_of(other), "draft", name, "click to select it", NO_DATA, len(found), lane, other.parent_id, "",
+                     other.merged_id)
             )  # fmt: skip
         if s.draft is not None:
             parent = s.draft.parent.id
@@ -132,13 +144,14 @@ class Ladder(QWidget):
                 Rung(
                     DRAFT,
                     s.name_of(DRAFT),
-                    "draft",
+                    f"draft: {s.draft.name}" if s.draft.name else "draft",
                     "1 cell differs" if cells == 1 else f"{cells} cells differ",
                     NO_DATA,
                     len(found),
                     lane,
                     parent,
                     parts,
+                    s.draft.merged_id,
                 )
             )
         return found
@@ -164,6 +177,8 @@ class Ladder(QWidget):
         for rung in rungs:
             if rung.parent is not None and rung.parent in by_id:
                 self._join(painter, by_id[rung.parent], rung)
+            if rung.merged is not None and rung.merged in by_id:
+                self._join_merged(painter, by_id[rung.merged], rung)
         for rung in rungs:
             self._rung(painter, rung)
 
@@ -177,6 +192,18 @@ class Ladder(QWidget):
         painter.drawLine(QPointF(start, y), QPointF(b.left(), y))
         if child.parts:
             self._parts(painter, b, child.parts)
+
+    def _join_merged(self, painter: QPainter, other: Rung, child: Rung) -> None:
+        """A dashed line from what was merged into it."""
+        a, b = self.place(other), self.place(child)
+        painter.setPen(QPen(tokens().color("quiet"), 1.2, Qt.PenStyle.DashLine))
+        if other.lane == child.lane:
+            y = b.bottom() + 3
+            painter.drawLine(QPointF(a.center().x(), a.bottom()), QPointF(a.center().x(), y))
+            painter.drawLine(QPointF(a.center().x(), y), QPointF(b.center().x(), y))
+            painter.drawLine(QPointF(b.center().x(), y), QPointF(b.center().x(), b.bottom()))
+        else:
+            painter.drawLine(QPointF(a.right(), a.center().y()), QPointF(b.left(), b.center().y()))
 
     def _parts(self, painter: QPainter, box: QRectF, parts: str) -> None:
         """Parts fitted since the rung before: a tick across the line with its label under it."""
@@ -197,7 +224,7 @@ class Ladder(QWidget):
         room = self.pitch() - box.width() - 30
         color = t.color("working" if working else "reference" if reference else "line")
         pen = QPen(color, 2.2 if working or reference else 1.2)
-        if rung.rung == DRAFT and not working:
+        if rung.rung <= DRAFT and not working:
             pen.setStyle(Qt.PenStyle.DashLine)
         painter.setPen(pen)
         painter.setBrush(t.color("sheet"))

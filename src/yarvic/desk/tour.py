@@ -163,7 +163,7 @@ class Walk:
         d.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         d.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
         d.picture("maps-spark-off")
-        self.say("3 Maps", view.differs.text())
+        self.say("3 Maps", view.about.text())
 
     def commit(self) -> None:
         """First without a reason, which is refused; then with one."""

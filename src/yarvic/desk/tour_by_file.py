@@ -76,10 +76,10 @@ class ByFiles:
     def confirm_roles(self) -> None:
         """What each table does, as it is proposed, is confirmed."""
         view = self._maps()
-        self.d.click(view.roles_word)
+        self.d.click(view.page_words["roles"])
         self.d.picture("by-file-roles")
         self.d.click(view.roles.confirm)
-        self.d.click(view.roles_word)
+        self.d.click(view.page_words["roles"])
         job = self.w.session.job
         assert job is not None
         self.say("3 Maps, roles", f"{len(job.layout.roles)} of {len(kinds())} are confirmed")

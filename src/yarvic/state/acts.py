@@ -18,8 +18,10 @@ T = TypeVar("T")
 JUDGING, CHECKING, DRAWING, SOLVING = "judging", "checking the file", "drawing the sheet", "the way by parts"
 OPENING, LIBRARY = "opening", "the shop's library"
 READYING = "making the bench ready"
+CELLS = "evidence in the cells"
+HISTORY = "the history"
 # Requests whose outcome nobody waits for: when it is dropped there is nothing to say.
-QUIET = (JUDGING, CHECKING, DRAWING, SOLVING, READYING, LIBRARY)
+QUIET = (JUDGING, CHECKING, DRAWING, SOLVING, READYING, LIBRARY, CELLS, HISTORY, f"{HISTORY} of all")
 
 
 class Acts(Selection):

@@ -12,8 +12,12 @@ from yarvic.core.calibration.edits import Edit, Step
 from yarvic.core.calibration.image import Image, open_image
 from yarvic.core.calibration.table import Scalar, Table
 from yarvic.core.errors import JobError
-from yarvic.core.job.model import Draft, Expected, Revision
+from yarvic.core.evidence.expected import Expected
+from yarvic.core.job.model import Draft, Revision
 from yarvic.core.job.store import Job
+
+# What the step of a merge is called, with the name of what was merged.
+MERGED = "merged from "
 
 
 def image_of(job: Job, revision: Revision) -> Image:
@@ -51,7 +55,7 @@ class DraftState:
     ) -> None:
         self.job = job
         self.parent = parent
-        self.merged_id = kept.merged_id if kept is not None else merged_id
+        self._merged = kept.merged_id if kept is not None else merged_id
         self.id = kept.id if kept is not None else None  # None until its first step is on disk
         self.name = kept.name if kept is not None else ""
         self.base = self.image = image_of(job, parent)
@@ -70,10 +74,24 @@ class DraftState:
 
     def again(self) -> DraftState:
         """The same draft, read anew by what the layout says now."""
-        made = DraftState(self.job, self.parent, merged_id=self.merged_id)
+        made = DraftState(self.job, self.parent, merged_id=self._merged)
         made.id, made.name = self.id, self.name
         made._replay(self.steps)
         return made
+
+    @property
+    def merged_id(self) -> int | None:
+        """The revision that was merged into it, while that step is not taken back."""
+        return self._merged if any(step[0].what.startswith(MERGED) for step in self.steps if step) else None
+
+    def add_merge(self, step: Step, merged_id: int | None) -> None:
+        """Do the step of a merge. Raises CalibrationError, JobError; then nothing has changed."""
+        before, self._merged = self._merged, merged_id if merged_id is not None else self._merged
+        try:
+            self.add(step)
+        except BaseException:
+            self._merged = before
+            raise
 
     @property
     def edits(self) -> list[Edit]:
@@ -109,9 +127,9 @@ class DraftState:
     def _do(self, step: Step) -> None:
         after, back = self.image.edited(step)
         if self.id is None:
-            self.id = self.job.begin_draft(self.parent.id, (step,), name=self.name, merged_id=self.merged_id)
+            self.id = self.job.begin_draft(self.parent.id, (step,), name=self.name, merged_id=self._merged)
         else:
-            self.job.add_step(self.id, len(self.steps), step)
+            self.job.add_step(self.id, len(self.steps), step, merged_id=self._merged)
         self.steps.append(step)
         self._back.append(back)
         self.image = after

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Literal
 
-from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.compare import Difference, compare
 from yarvic.core.calibration.grouping import group_order, groups_of
 from yarvic.core.calibration.layout import Axis, Entry, Layout
@@ -104,7 +103,7 @@ class Listing:
     def _marks(self, layout: Layout) -> dict[Narrowed, frozenset[str]]:
         session = self.maps.session
         slot = session.slot
-        working, reference = session.image(session.working), session.image(session.reference)
+        working, reference = session.image(session.working), self.maps.compared.image()
         differs: frozenset[str] = frozenset()
         if working is not None and reference is not None:
             differs = frozenset(working.changed_keys(reference, slot))
@@ -133,11 +132,11 @@ class Listing:
     def difference(self, key: str) -> Difference | None:
         """How an entry differs from the reference; None where it does not."""
         session = self.maps.session
-        now, then = (session.calibration(rung, session.slot) for rung in (session.working, session.reference))
-        if not isinstance(now, Calibration) or not isinstance(then, Calibration):
+        working, other = session.image(session.working), self.maps.compared.image()
+        if working is None or other is None:
             return None
         try:
-            return next(iter(compare(then, now, [key])), None)
+            return next(iter(compare(other[session.slot], working[session.slot], [key])), None)
         except CalibrationError:
             return None
 

@@ -11,11 +11,14 @@ from yarvic.core.calibration.layout import Layout
 from yarvic.core.calibration.storing import steps
 from yarvic.core.calibration.table import Scalar, Table, Text
 from yarvic.core.errors import CalibrationError
-from yarvic.core.evidence.cells import CellEvidence, cell_evidence
+from yarvic.core.evidence.cells import CellEvidence
 from yarvic.core.physics import FloatArray, Value
 from yarvic.core.units import UNITS, convert
 from yarvic.state.axis_edits import AxisEdits
+from yarvic.state.cell_evidence import EvidenceInCells
+from yarvic.state.compared import Compared
 from yarvic.state.doubts import Doubts
+from yarvic.state.history import History, Merging
 from yarvic.state.listing import Listing
 from yarvic.state.map_edits import MapEdits
 from yarvic.state.results import PullResult, RevisionResults
@@ -37,9 +40,11 @@ class MapsState:
         self.row = self.column = 0
         self.mask: Mask = np.zeros((0, 0), dtype=bool)
         self.edits, self.axes, self.listing = MapEdits(self), AxisEdits(self), Listing(self)
-        self.doubts = Doubts(self)
+        self.doubts, self.history, self.merging = Doubts(self), History(self), Merging(self)
         self._named: tuple[Layout | None, Names | None] = (None, None)
-        self._evidence: dict[tuple[str, str, int], CellEvidence | None] = {}
+        self.compared = Compared(self)
+        self.compared.changed.connect(lambda: self.changed.emit())
+        self.cells = EvidenceInCells(self)
         session.draft_changed.connect(lambda: self.values_changed.emit())
         session.selection_changed.connect(lambda: self.changed.emit())
         session.units_changed.connect(lambda: self.changed.emit())
@@ -52,9 +57,12 @@ class MapsState:
         if self.key not in dict(self.titles()):
             self.key = self.first()
             self.listing.forget()
+        self.compared.forget()
+        self.history.forget()
+        self.merging.cancel()
 
     def _forget(self) -> None:
-        self._evidence.clear()
+        self.cells.forget()
         self.values_changed.emit()
 
     # -- what is shown
@@ -133,15 +141,12 @@ class MapsState:
 
     def table(self) -> Table | None:
         """The table in hand; None when the scalars are shown."""
-        return self._table_of(self.session.working)
+        maps = self.session.calibration(self.session.working, self.session.slot)
+        return maps.tables.get(self.key) if maps is not None else None
 
     def reference(self) -> Table | None:
-        """The same table of the reference."""
-        return self._table_of(self.session.reference) if self.session.reference is not None else None
-
-    def _table_of(self, rung: int | None) -> Table | None:
-        maps = self.session.calibration(rung, self.session.slot)
-        return maps.tables.get(self.key) if maps is not None else None
+        """The same table of what it is held against."""
+        return self.compared.reference_table(self.key)
 
     def value_keys(self) -> list[str]:
         """The keys of all values in hand, then those of the texts."""
@@ -149,12 +154,13 @@ class MapsState:
         return [*now.scalars, *now.texts] if now is not None else []
 
     def value(self, key: str) -> tuple[Scalar | Text | None, Scalar | None]:
-        """A value or text in hand, with the value of the reference."""
+        """A value or text in hand, with the value of what it is held against."""
         now = self.session.calibration(self.session.working, self.session.slot)
-        then = self.session.calibration(self.session.reference, self.session.slot)
+        other = self.compared.image()
         if now is None:
             return None, None
-        return now.scalars.get(key) or now.texts.get(key), then.scalars.get(key) if then is not None else None
+        then = other[self.session.slot].scalars.get(key) if other is not None else None
+        return now.scalars.get(key) or now.texts.get(key), then
 
     def display_unit(self, unit: str) -> str:
         """The unit in which numbers of a table unit are shown."""
@@ -173,9 +179,9 @@ class MapsState:
 
     def shown(self, table: Table) -> FloatArray:
         """The table's values in the display unit."""
-        return np.asarray(self._shown(table.values, table.unit), dtype=np.float64)
+        return np.asarray(self.shown_value(table.values, table.unit), dtype=np.float64)
 
-    def _shown(self, value: Value, unit: str) -> Value:
+    def shown_value(self, value: Value, unit: str) -> Value:
         """A number of a table unit in the unit in which it is shown; as it is where nobody knows its unit."""
         return convert(value, unit, self.display_unit(unit)) if unit in UNITS else value
 
@@ -189,7 +195,7 @@ class MapsState:
 
     def shown_bounds(self, table: Table) -> tuple[float, float]:
         """The table's bounds in the display unit, the lower first."""
-        low, high = sorted(float(self._shown(v, table.unit)) for v in (table.low, table.high))
+        low, high = sorted(float(self.shown_value(v, table.unit)) for v in (table.low, table.high))
         return low, high
 
     def bounds(self, table: Table) -> str:
@@ -207,16 +213,19 @@ class MapsState:
             return None
         return np.asarray((now.values - then.values) * self._scale(now.unit), dtype=np.float64)
 
-    def evidence(self) -> CellEvidence | None:
-        """Time and knock by cell, from the runs on this slot of the revision whose evidence is read."""
-        table, results = self.table(), self.session.working_results()
-        if table is None or results is None:
+    def percent(self) -> FloatArray | None:
+        """Working less reference in per cent of the reference's values as they are shown; NaN where those are nought."""
+        now, then = self.table(), self.reference()
+        if now is None or then is None or now.values.shape != then.values.shape:
             return None
-        runs = self.runs_of_slot(results)
-        key = (self.key, self.session.slot, results.revision_id)
-        if key not in self._evidence:
-            self._evidence[key] = cell_evidence(table, [(p.log, p.pull) for p in runs]) if runs else None
-        return self._evidence[key]
+        shown, before = self.shown(now), self.shown(then)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return np.asarray(np.where(before != 0.0, (shown - before) / np.abs(before) * 100.0, np.nan))
+
+    def evidence(self) -> CellEvidence | None:
+        """Time and knock by cell, from the chosen runs; None while that is worked out, and where there is none."""
+        facts = self.cells.facts()
+        return facts.evidence if facts is not None else None
 
     def runs_of_slot(self, results: RevisionResults) -> list[PullResult]:
         """The runs that were made on the slot in hand; one of which nobody knows the slot belongs to none of several."""

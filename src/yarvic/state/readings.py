@@ -12,6 +12,7 @@ from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, STOP, WATCH
 from yarvic.core.checks.run import Summary
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.dyno import Curve
+from yarvic.core.evidence.expected import answer
 from yarvic.core.evidence.repeatability import Interval, mean_curve, peak_trend
 from yarvic.core.job.model import Revision
 from yarvic.core.physics.correction import title
@@ -26,6 +27,7 @@ from yarvic.state.sheet_readings import job_readings, job_state, lacking, plan_r
 
 # A fall of peak power from pull to pull that matters, as a share of it. Our choice: three pulls at this cost as much as
 # a healthy vehicle's whole spread.
+MOST_DIFFERENCES = 30  # that are read out one by one
 HEAT_SOAK_SHARE = 0.01
 # Why runs from files give no number by a standard.
 NO_NUMBER = "its air, or the correction that its numbers have, is unknown: state it, or choose another standard"
@@ -85,7 +87,28 @@ def _evidence(session: Session) -> list[Reading]:
     if results is None or not results.pulls:
         way = "import a log or a dyno sheet" if session.from_outside else "flash it, then pull it, or import a log"
         return [*found, Reading(NO_DATA, f"No pulls of {name} yet", way, step="dyno")]
-    return found + [of_summary(s, session.settings.units) for s in results.summaries]
+    return [*found, *_expected(session, results), *(of_summary(s, session.settings.units) for s in results.summaries)]
+
+
+def _expected(session: Session, results: RevisionResults) -> list[Reading]:
+    """What was expected of the revision whose evidence is read, beside what its pulls say."""
+    job, revision = session.job, session.evidence_revision()
+    if job is None or revision is None:
+        return []
+    found = []
+    runs = [(p.log, p.pull) for p in results.pulls if not p.evidence.is_sheet]
+    for each in job.expectations():
+        if each.revision_id != revision.id:
+            continue
+        value = answer(each.expected, runs)
+        words = each.expected.sentence()
+        if value is None:
+            found.append(Reading(NO_DATA, f"Expected: {words}", "no pull of it heard that"))
+            continue
+        held = each.expected.holds(value)
+        said = f"it was {value:.3g} {each.expected.unit}; expected by {each.name}"
+        found.append(Reading(PASS if held else WATCH, f"{'As' if held else 'Not as'} expected: {words}", said))
+    return found
 
 
 def _maps(session: Session) -> list[Reading]:
@@ -100,13 +123,14 @@ def _maps(session: Session) -> list[Reading]:
             found.append(Reading(NO_DATA, "The draft does not differ from its parent", "change a cell"))
         found += [
             Reading(NO_DATA, d.sentence(), f"slot {slot}, against {session.draft.parent.name}")
-            for slot, d in differences
+            for slot, d in differences[:MOST_DIFFERENCES]
         ]
     elif session.reference is not None:
-        now, then = (session.calibration(r, session.slot) for r in (session.working, session.reference))
+        now, then = session.image(session.working), session.image(session.reference)
         if now is not None and then is not None:
-            name = session.name_of(session.reference)
-            found += [Reading(NO_DATA, d.sentence(), f"against {name}") for d in compare(then, now)]
+            name, slot = session.name_of(session.reference), session.slot
+            listed = compare(then[slot], now[slot], now.changed_keys(then, slot)[:MOST_DIFFERENCES])
+            found += [Reading(NO_DATA, d.sentence(), f"against {name}") for d in listed]
     evidence = [r for r in _evidence(session) if r.severity != PASS]
     return found + evidence
 

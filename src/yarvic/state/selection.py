@@ -6,7 +6,7 @@ from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import Image
-from yarvic.core.errors import JobError
+from yarvic.core.errors import JobError, YarvicError
 from yarvic.core.job.model import Draft, Revision
 from yarvic.state.opened import Opened, draft_of
 
@@ -77,9 +77,13 @@ class Selection(Opened):
         return image[slot] if image is not None else None
 
     def choose_working(self, rung: int) -> None:
-        """Make a rung the working one; a draft's is taken in hand. Raises JobError, CalibrationError for one that is bad."""
+        """Make a rung the working one; a draft's is taken in hand. One that cannot be read is said to be bad."""
         if rung < DRAFT:
-            self.take_draft(DRAFT - rung)
+            try:
+                self.take_draft(DRAFT - rung)
+            except YarvicError as error:
+                self.failed.emit(error)
+                return
             rung = DRAFT
         if rung != self.working:
             self.working = rung

@@ -12,6 +12,7 @@ from psygnal import Signal
 from yarvic.core.calibration.image import Image, image_id, open_image
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import JobError, LinkError, NotReadyError, YarvicError
+from yarvic.core.evidence.expected import Expected
 from yarvic.core.formats.images import in_memory, read_image
 from yarvic.core.job.file import verify
 from yarvic.core.job.history import History
@@ -256,8 +257,10 @@ class Session(Judging):
         self.select(parent.id, self.default_reference())
         self.say(f"The draft was discarded; {parent.name} is selected.")
 
-    def commit_draft(self, reason: str, author: str, draft: DraftState | None = None) -> Revision:
-        """Make a revision of the draft; `draft` is the one that the reason was written for.
+    def commit_draft(
+        self, reason: str, author: str, draft: DraftState | None = None, expected: Sequence[Expected] = ()
+    ) -> Revision:
+        """Make a revision of the draft; `draft` is the one that the reason was written for, `expected` what it is to do.
 
         Raises JobError; then the draft stays.
         """
@@ -265,7 +268,7 @@ class Session(Judging):
             raise JobError("there is no draft", remedy="Change a cell first.")
         if draft is not None and draft is not self.draft:
             raise JobError("the reason was written for another draft", remedy="Read it again, and commit it.")
-        revision = self.draft.commit(reason, author)
+        revision = self.draft.commit(reason, author, expected)
         self.settings.author = author.strip()
         self._set_draft(None)
         self.working = revision.id

@@ -71,13 +71,19 @@ class Drafts(Runs):
                 self._insert_step(c, cursor.lastrowid, number, step)
             return cursor.lastrowid
 
-    def add_step(self, draft_id: int, steps_before: int, edits: Iterable[Edit]) -> None:
+    def add_step(
+        self, draft_id: int, steps_before: int, edits: Iterable[Edit], *, merged_id: int | None = None
+    ) -> None:
         """Put a step of edits of a draft on disk behind so many others; what stands behind them, undone, goes.
 
-        Raises JobError when that draft is not on disk.
+        `merged_id` is the revision that was merged into it, with this step or before. Raises JobError when that draft
+        is not on disk.
         """
         with self._committing() as c:
             self._touch(c, draft_id)
+            c.execute(
+                "UPDATE draft SET merged_id = ? WHERE id = ? AND merged_id IS NOT ?", (merged_id, draft_id, merged_id)
+            )
             c.execute("DELETE FROM draft_edit WHERE draft_id = ? AND step >= ?", (draft_id, steps_before))
             self._insert_step(c, draft_id, steps_before, edits)
 

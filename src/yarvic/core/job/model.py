@@ -11,6 +11,7 @@ from pydantic import Field, model_validator
 from yarvic.core.checks.components import ComponentLimit, as_fitted
 from yarvic.core.document import Document
 from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.evidence.expected import Expected
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.plan.parts import Part, names_fault
 from yarvic.core.plan.plan import Plan
@@ -122,7 +123,7 @@ class Draft:
 
 # What a revision may be marked as, by a person, with the reason.
 TagKind = Literal["customer's copy", "do not use", "keep"]
-TagState = Literal["put", "taken off"]
+TagState = Literal["put", "removed"]
 
 
 @dataclass(frozen=True)
@@ -135,22 +136,6 @@ class Tag:
     name: str
     reason: str
     time: str
-
-
-class Expected(Document):
-    """What a revision is to bring about, so that the evidence of its pulls can answer: a channel against a limit.
-
-    `statistic` of the channel (of one `index` of its family, or of the worst of all where there is none), over the
-    pulls between two engine speeds, is to be `below` or `above` the limit in the channel's own unit of storing.
-    """
-
-    channel: Annotated[str, Field(min_length=1, max_length=100)]
-    index: Annotated[int, Field(ge=0, le=16)] = 0
-    statistic: Literal["greatest", "least", "mean"]
-    way: Literal["below", "above"]
-    limit: Annotated[float, Field(ge=-1e9, le=1e9)]
-    from_rpm: Annotated[float, Field(ge=0, le=1e5)] | None = None
-    to_rpm: Annotated[float, Field(ge=0, le=1e5)] | None = None
 
 
 @dataclass(frozen=True)

@@ -10,11 +10,12 @@ from yarvic.core.calibration.edits import Edit
 from yarvic.core.calibration.image import check_image
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import JobError
+from yarvic.core.evidence.expected import Expected
 from yarvic.core.job.begin import SHEET, insert_revision, insert_stock
 from yarvic.core.job.drafts import Drafts
 from yarvic.core.job.edits_json import edits_from_json
 from yarvic.core.job.history import content_of_image
-from yarvic.core.job.model import Expectation, Expected, Revision, Tag, TagKind, TagState
+from yarvic.core.job.model import Expectation, Revision, Tag, TagKind, TagState
 
 
 class Revisions(Drafts):
@@ -168,9 +169,7 @@ class Revisions(Drafts):
             "INSERT INTO expectation (revision_id, document, name, time) VALUES (?, ?, ?, ?)",
             (revision_id, expected.model_dump_json(), name.strip(), self._stamp()),
         ).lastrowid
-        self._write_journal(
-            c, "expectation", f"{expected.channel} is expected by {name}.", ("expectation", str(number))
-        )
+        self._write_journal(c, "expectation", f"{name} expects: {expected.sentence()}.", ("expectation", str(number)))
 
     def expectations(self) -> list[Expectation]:
         """All that was expected of revisions, in order."""

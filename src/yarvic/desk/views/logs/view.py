@@ -21,7 +21,7 @@ from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track,
 from yarvic.desk.views.selected_run import SelectedRun
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import sheet
-from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
+from yarvic.desk.widgets.words import Elided, Empty, chooser, label, row, show_choice, word
 from yarvic.state.results import PullResult, RevisionResults, logged, simulated_mark
 from yarvic.state.session import Session
 
@@ -31,6 +31,7 @@ class LogsView(View):
 
     def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Logs")
+        self.maps = window.maps
         self.add_bench(window.open_bench)
         self.at = 0
         self.pull = chooser("Pull shown", self._choices)
@@ -78,6 +79,9 @@ class LogsView(View):
         below.setStretch(0, 1)
         below.setAlignment(self.reading, Qt.AlignmentFlag.AlignTop)
         self.column.addLayout(below)
+        self.cell = Elided("caption")
+        self.cell.setAccessibleName("What the table gives at the cursor")
+        self.column.addWidget(self.cell)
         self.tracks: list[Track] = []
         self._cursor: float | None = None
         self.sheet.scene().sigMouseMoved.connect(self._mouse)
@@ -276,12 +280,27 @@ class LogsView(View):
             if np.isfinite(rpm)
             else "outside the log"
         )
+        if not shown.evidence.is_sheet:
+            self._show_cell(shown.evidence.id, time)
         for track in self.tracks:
             parts, beside = (
                 [self._amount(shown, key, time) for key in keys if key in shown.log.channels]
                 for keys in (track.lane.keys, track.lane.beside)
             )
             track.read_out(x, parts, beside)
+
+    def _show_cell(self, run: str, time: float) -> None:
+        """What the table in hand under Maps gives here, with the weights of its cells."""
+        cells, table = self.maps.cells, self.maps.table()
+        cells.point_at(run, time)
+        reading = cells.reading()
+        if reading is None or table is None:
+            self.cell.setText("")
+            return
+        unit = self.maps.display_unit(table.unit)
+        value = float(self.maps.shown_value(reading.value, table.unit))
+        of = "; ".join(f"{w:.2f} of {table.place(r, c)}" for r, c, w in reading.cells)
+        self.cell.setText(f"{table.title} at the cursor: {value:.{self.maps.decimals(table)}f} {unit} ({of})")
 
     def _amount(self, shown: PullResult, key: str, time: float) -> str:
         value = float(shown.log.at(key, np.array([time]))[0])

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
-from PyQt6.QtGui import QColor, QFontMetrics, QImage, QPainter, QPen, QPixmap, QPolygonF
+from PyQt6.QtGui import QBrush, QColor, QFontMetrics, QImage, QPainter, QPen, QPixmap, QPolygonF
+from pyqtgraph.functions import arrayToQPath
 
 from yarvic.core.checks.limits import default_limits
 from yarvic.desk.theme import BODY_PX, font, mix, tokens
@@ -41,10 +42,16 @@ class CellPainter:
             return
         self._ground(painter, grid, rows, columns)
         block = np.ix_([r for r, _, _ in rows], [c for c, _, _ in columns])
-        differs = self._differs(grid)[block] if cells.difference is not None else None
+        plain = cells.instead is None
+        differs = self._differs(grid)[block] if cells.difference is not None and plain else None
         self._numbers(painter, grid, rows, columns, differs)
-        self._evidence(painter, grid, rows, columns)
+        if plain:
+            self._evidence(painter, grid, rows, columns)
+        else:
+            self._unknown(painter, grid, rows, columns)
         self._edges(painter, grid, rows, columns)
+        if cells.overlaid:
+            self._over(painter, grid)
 
     def _take_theme(self, ratio: float) -> None:
         t = tokens()
@@ -138,6 +145,43 @@ class CellPainter:
                     bar = QRectF(left + 3, top + height - thick - 1, length, thick)
                     painter.fillRect(bar, stop if knocked else holds)
 
+    def _unknown(self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips) -> None:
+        """Cells of which nobody knows anything are hatched: nothing is not nought."""
+        instead = grid.cells.instead
+        assert instead is not None
+        brush = QBrush(tokens().color("line"), Qt.BrushStyle.BDiagPattern)
+        for r, top, height in rows:
+            for c, left, width in columns:
+                if not np.isfinite(instead[r, c]):
+                    box = QRect(left, top, width - 1, height - 1)
+                    painter.fillRect(box, tokens().color("sheet"))
+                    painter.fillRect(box, brush)
+
+    def _over(self, painter: QPainter, grid: Grid) -> None:
+        """Where the engine ran as lines over the cells, and where the cursor under Logs stands."""
+        table, facts = grid.cells.table, grid.maps.cells.facts()
+        if table is None:
+            return
+        across, down = _middles(grid)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if grid.maps.cells.trace_shown and facts is not None:
+            painter.setPen(QPen(tokens().color("ink"), 1.1))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            for x, y in facts.trace:
+                px = np.interp(x, table.x.values, across)
+                py = np.interp(y, table.y.values, down) if not table.is_curve else np.full(px.size, down[0])
+                painter.drawPath(arrayToQPath(np.where(np.isfinite(x), px, np.nan), py, connect="finite"))
+        reading = grid.maps.cells.reading()
+        if reading is not None:
+            at = QPointF(
+                float(sum(across[c] * w for _, c, w in reading.cells)),
+                float(sum(down[r] * w for r, _, w in reading.cells)),
+            )
+            painter.setPen(QPen(tokens().color("reference"), 2))
+            painter.setBrush(tokens().color("sheet"))
+            painter.drawEllipse(at, 5.0, 5.0)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+
     def _edges(self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips) -> None:
         """A line around the selection as a whole, so that the tints stay readable; dots around the cell in hand."""
         mask = grid.maps.cells_in_hand()
@@ -169,6 +213,17 @@ class CellPainter:
 
 
 Strips = list[tuple[int, int, int]]  # number of a row or column, where it begins in the viewport, how wide it is
+
+
+def _middles(grid: Grid) -> tuple[list[float], list[float]]:
+    """The middles of all columns and rows, in the viewport: there stands a break point."""
+    horizontal, vertical = grid.horizontalHeader(), grid.verticalHeader()
+    assert horizontal is not None and vertical is not None
+    across = [
+        horizontal.sectionViewportPosition(c) + horizontal.sectionSize(c) / 2 for c in range(grid.cells.columnCount())
+    ]
+    down = [vertical.sectionViewportPosition(r) + vertical.sectionSize(r) / 2 for r in range(grid.cells.rowCount())]
+    return across, down
 
 
 def _in_sight(grid: Grid, rect: QRect) -> tuple[Strips, Strips]:

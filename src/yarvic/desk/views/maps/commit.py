@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QFrame, QLineEdit, QVBoxLayout
 
 from yarvic.core.errors import YarvicError
+from yarvic.desk.views.maps.expect import ExpectLine
 from yarvic.desk.widgets.words import act, label, row, word
 from yarvic.state.draft import DraftState
 from yarvic.state.session import Session
@@ -35,7 +36,11 @@ class CommitStrip(QFrame):
         column.setContentsMargins(12, 7, 12, 7)
         column.setSpacing(4)
         said = (label("Reason", "quiet"), self.reason, label("by", "quiet"), self.author)
-        column.addLayout(row(*said, self.commit_act, self.discard))
+        self.expect_word = word("Expect", self._toggle_expect, checkable=True)
+        self.expect = ExpectLine(session)
+        self.expect.hide()
+        column.addLayout(row(*said, self.expect_word, self.commit_act, self.discard))
+        column.addWidget(self.expect)
         column.addWidget(self.fault)
 
     def show_draft(self, shown: bool) -> None:
@@ -45,6 +50,7 @@ class CommitStrip(QFrame):
             # A reason is for the draft that it was written for, and so is the first word of throwing it away.
             self._draft = s.draft
             self.reason.clear()
+            self.expect.clear()
             self._ask_discard(False)
         self.setVisible(shown)
         if shown and not self.author.text():
@@ -53,14 +59,20 @@ class CommitStrip(QFrame):
     def commit(self) -> None:
         """Make a revision of the draft that the reason was written for."""
         try:
-            self.session.commit_draft(self.reason.text(), self.author.text(), self._draft)
+            expected = self.expect.expected() if self.expect_word.isChecked() else ()
+            self.session.commit_draft(self.reason.text(), self.author.text(), self._draft, expected)
         except YarvicError as error:
             self.fault.setText(str(error))
             self.fault.show()
             (self.reason if not self.reason.text().strip() else self.author).setFocus()
             return
         self.reason.clear()
+        self.expect.clear()
         self.fault.hide()
+
+    def _toggle_expect(self) -> None:
+        """What the revision is to bring about can be said, and is answered by its pulls."""
+        self.expect.setVisible(self.expect_word.isChecked())
 
     def _discard(self) -> None:
         # Throwing work away is asked twice, in place.

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from PyQt6.QtCore import (
     QAbstractTableModel,
@@ -14,6 +16,7 @@ from PyQt6.QtCore import (
 from PyQt6.QtGui import QFontMetrics, QPainter
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
+from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import BODY_PX, font
 from yarvic.desk.views.maps.cells import CELL_MARGIN_PX, LEAST_CELL_PX, CellPainter
 from yarvic.state.maps import MapsState
@@ -39,13 +42,14 @@ class TableModel(QAbstractTableModel):
 
     def revalue(self) -> None:
         """The numbers moved; shape and selection stay. Only what looks otherwise is painted again."""
-        before = self.shown, self.share, self.difference, self.evidence
+        before = self.shown, self.share, self.difference, self.evidence, self.instead
         self.table = self.maps.table()
         self._values()
         if self.table is None:
             return
         moved = np.ones(self.shown.shape, dtype=bool)
-        if self.evidence is before[3] and all(
+        same_facts = self.evidence is before[3] and self.instead is None and before[4] is None and not self.overlaid
+        if same_facts and all(
             (x is None) == (y is None) and (x is None or y is None or x.shape == y.shape)
             for x, y in ((self.shown, before[0]), (self.difference, before[2]))
         ):
@@ -65,10 +69,22 @@ class TableModel(QAbstractTableModel):
         self.evidence = self.maps.evidence()
         self.decimals = self.maps.decimals(table) if table is not None else 0
         self.named = table.storing.words if table is not None else None
-        there = self.shown[np.isfinite(self.shown)]
+        found = self.maps.cells.shown() if table is not None else None
+        if found is not None and found[0].shape != self.shown.shape:
+            found = None
+        # What stands in the cells in place of the values: of the evidence.
+        self.instead: FloatArray | None = found[0] if found is not None else None
+        self.instead_decimals = found[2] if found is not None else 0
+        tinted = self.shown if self.instead is None else self.instead
+        there = tinted[np.isfinite(tinted)]
         low, high = (there.min(), there.max()) if there.size else (0.0, 1.0)
-        share = (self.shown - low) / (high - low) if high > low else np.full(self.shown.shape, 0.4)
+        share = (tinted - low) / (high - low) if high > low else np.full(tinted.shape, 0.4)
         self.share = np.nan_to_num(share, nan=0.0, posinf=1.0, neginf=0.0)
+
+    @property
+    def overlaid(self) -> bool:
+        """Whether something is drawn over the cells that does not stop at their edges."""
+        return self.maps.cells.trace_shown or self.maps.cells.cursor is not None
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         """Rows of the table."""
@@ -91,6 +107,9 @@ class TableModel(QAbstractTableModel):
 
     def number(self, r: int, c: int) -> str:
         """A cell's value as text: the word that it stands for where it stands for one."""
+        if self.instead is not None:
+            value = self.instead[r, c]
+            return f"{value:.{self.instead_decimals}f}" if np.isfinite(value) else ""
         value = self.shown[r, c]
         if self.named is not None:
             return self.named.word(float(value)) or f"{value:g}"
@@ -99,20 +118,25 @@ class TableModel(QAbstractTableModel):
     def difference_text(self, r: int, c: int) -> str:
         """The difference to the reference as text, with its sign."""
         assert self.difference is not None
+        if self.maps.compared.shown_as == "percent":
+            share = self.maps.percent()
+            if share is not None and np.isfinite(share[r, c]):
+                return f"{share[r, c]:+.1f} %"
         return f"{self.difference[r, c]:+.{self.decimals}f}"
 
     def words(self, r: int, c: int) -> str:
         """A cell in words: value, place, difference, evidence."""
         assert self.table is not None
         unit = self.maps.display_unit(self.table.unit)
-        text = f"{self.number(r, c)} {unit}".rstrip() + f" at {self.table.place(r, c)}"
+        value = self.shown[r, c]
+        shown = f"{value:.{self.decimals}f}" if np.isfinite(value) else "none"
+        if self.named is not None:
+            shown = self.named.word(float(value)) or f"{value:g}"
+        text = f"{shown} {unit}".rstrip() + f" at {self.table.place(r, c)}"
         if self.difference is not None and abs(self.difference[r, c]) > 1e-9:
-            text += f"; {self.difference[r, c]:+.{self.decimals}f} against the reference"
-        if self.evidence is not None and self.evidence.seconds[r, c] > 0:
-            text += f"; {self.evidence.seconds[r, c]:.1f} s of evidence"
-            if self.evidence.retard_deg[r, c] > 0:
-                text += f", retarded up to {self.evidence.retard_deg[r, c]:.1f} deg"
-        return text
+            text += f"; {self.difference_text(r, c)} against the reference"
+        said = self.maps.cells.words(r, c)
+        return f"{text}; {said}" if said else text
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole):
         """Axis values."""
@@ -205,6 +229,17 @@ class Grid(QTableView):
         block = QItemSelection(self.cells.index(top, left), self.cells.index(bottom, right))
         model.setCurrentIndex(self.cells.index(row, column), QItemSelectionModel.SelectionFlag.NoUpdate)
         model.select(block, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+
+    def select_cells(self, cells: Iterable[tuple[int, int]]) -> None:
+        """Select cells, whatever shape they make."""
+        model, chosen = self.selectionModel(), QItemSelection()
+        assert model is not None
+        listed = list(cells)
+        for r, c in listed:
+            chosen.select(self.cells.index(r, c), self.cells.index(r, c))
+        if listed:
+            model.setCurrentIndex(self.cells.index(*listed[0]), QItemSelectionModel.SelectionFlag.NoUpdate)
+            model.select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
 
     def paintEvent(self, event) -> None:
         """The cells in sight, all at once."""

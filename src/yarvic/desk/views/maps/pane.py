@@ -104,7 +104,7 @@ def steps_between(low: float, high: float, about: int) -> FloatArray:
     power = 10.0 ** np.floor(np.log10(rough))
     step = power * next(s for s in (1.0, 2.0, 5.0, 10.0) if s * power >= rough * (1 - 1e-9))
     return np.asarray(
-        np.arange(np.ceil(low / step - 1e-9), np.floor(high / step + 1e-9) + 1) * step, dtype=np.float64
+        np.arange(np.ceil(low / step - 1e-9), np.floor(high / step + 1e-9) + 1) * step + 0.0, dtype=np.float64
     )
 
 

@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QFrame, QSplitter, QStackedWidget, QVBoxLayout, QWid
 
 from yarvic.core.calibration.table import Axis, Table
 from yarvic.core.errors import YarvicError
-from yarvic.desk.views.maps.cells import KNOCK_DEG
 from yarvic.desk.views.maps.doubt import DoubtLine
+from yarvic.desk.views.maps.evidence import EvidenceBar
 from yarvic.desk.views.maps.grid import Grid
 from yarvic.desk.views.maps.isolines import Isolines
 from yarvic.desk.views.maps.pane import Pane
@@ -47,6 +47,7 @@ class TablePage(QSplitter):
             self.words.append(word(text, partial(self.show_picture, n), "V", checkable=True))
         for pane in (self.isolines, self.relief):
             pane.chosen.connect(lambda r, c: self.grid.select_block(r, c, r, c))
+        maps.cells.changed.connect(self._evidence_came)
         self.slices.dragged.connect(self._dragged)
         self.grid.chosen.connect(self._selection_moved)
         chart = QFrame()
@@ -75,8 +76,9 @@ class TablePage(QSplitter):
         column.addLayout(above)
         column.addWidget(self.doubt)
         column.addWidget(self.grid, 1)
-        self.foot = Elided("caption")
-        column.addWidget(self.foot)
+        self.evidence = EvidenceBar(self.maps)
+        self.evidence.marked.connect(self._mark)
+        column.addWidget(self.evidence)
         return table
 
     def refresh(self) -> None:
@@ -95,18 +97,17 @@ class TablePage(QSplitter):
         self._say()
         self.redraw()
 
+    def _evidence_came(self) -> None:
+        if self.isVisible():
+            self.revalue()
+
     def _say(self) -> None:
         self.doubt.say(self.maps.doubts.of_table())
-        session = self.maps.session
-        results, revision = session.working_results(), session.evidence_revision()
-        text = "Bold: differs from the reference."
-        if self.maps.evidence() is not None and results is not None and revision is not None:
-            simulated = " simulated" if results.simulated else ""
-            text = (
-                f"Bar at a cell's foot: time in {len(results.pulls)}{simulated} runs of {revision.name}; thick and red:"
-                f" a cylinder retarded over {KNOCK_DEG:g} deg. {text}"
-            )
-        self.foot.setText(text)
+        self.evidence.refresh()
+
+    def _mark(self, cells: object) -> None:
+        """Select cells, whatever their shape."""
+        self.grid.select_cells(cells)  # type: ignore[arg-type]
 
     # -- pictures
 

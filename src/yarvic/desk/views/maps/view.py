@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
+import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
@@ -18,9 +19,12 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.views.maps.acts import MapActs
 from yarvic.desk.views.maps.axis import AxisStrip
 from yarvic.desk.views.maps.commit import CommitStrip
+from yarvic.desk.views.maps.compare import ComparePage
 from yarvic.desk.views.maps.finder import Finder
 from yarvic.desk.views.maps.formula import FormulaStrip
+from yarvic.desk.views.maps.history import HistoryPage
 from yarvic.desk.views.maps.listing import ListPage
+from yarvic.desk.views.maps.merge import MergePage
 from yarvic.desk.views.maps.roles import RolesPanel
 from yarvic.desk.views.maps.scalars import ScalarTable
 from yarvic.desk.views.maps.stock import StockForm
@@ -34,6 +38,8 @@ from yarvic.state.session import Session
 
 # More tables than this are searched, not listed in a menu; and so many are commands of their own.
 MOST_IN_MENU, MOST_COMMANDS = 40, 100
+# Pages in place of the table: name, word, key.
+PAGES = (("list", "List", "L"), ("compare", "Compare", "D"), ("history", "History", ""), ("roles", "Roles", ""))
 
 
 class MapsView(View):
@@ -42,6 +48,7 @@ class MapsView(View):
     def __init__(self, session: Session, window: Desk) -> None:
         super().__init__(session, "Maps")
         self.maps = window.maps
+        self._about = ""
         self._head()
         self.stock = StockForm(session)
         self.stock.hide()
@@ -54,8 +61,6 @@ class MapsView(View):
         self.page = TablePage(self.maps)
         self.grid, self.slices = self.page.grid, self.page.slices
         self.scalars = ScalarTable(self.maps, self._scalar_typed)
-        self.listed = ListPage(self.maps)
-        self.listed.taken.connect(self._found)
         self.roles = RolesPanel(RolesState(session, self.maps))
         self._words()
         edits = self.maps.edits
@@ -77,14 +82,14 @@ class MapsView(View):
 
     def _head(self) -> None:
         self.chooser = chooser("Table", self._few)
-        self.back_word = word("Back", self.maps.go_back, "Backspace")
-        self.list_word = word("List", self._pages_changed, "L", checkable=True)
-        self.roles_word = word("Roles", self._pages_changed, checkable=True)
+        self.page_words = {
+            name: word(text, partial(self._toggle, name), key, checkable=True) for name, text, key in PAGES
+        }
         self.finder = Finder(self)
         self.slot = chooser("Fuel slot", self._slots)
-        self.differs = Elided()
         self.head.insertWidget(1, self.chooser)
-        for widget in (self.back_word, self.list_word, self.roles_word, self.slot, self.differs):
+        self.head.setSpacing(4)
+        for widget in (*self.page_words.values(), self.slot):
             self.head.addWidget(widget)
         shortcut = QShortcut(QKeySequence("Ctrl+F"), self)
         shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
@@ -101,6 +106,7 @@ class MapsView(View):
             ("N", partial(self.maps.step, 1)),
             ("Shift+N", partial(self.maps.step, -1)),
             ("L", self.open_list),
+            ("D", partial(self.show_panel, "compare")),
             ("Backspace", self.maps.go_back),
             ("V", self.page.next_picture),
             ("O", self.slices.turn),
@@ -120,7 +126,21 @@ class MapsView(View):
 
     def _body(self) -> None:
         self.body = QStackedWidget()
-        for page in (self.page, self.scalars, self.roles, self.listed):
+        self.listed, self.compare = ListPage(self.maps), ComparePage(self.maps)
+        self.history, self.merge = HistoryPage(self.maps), MergePage(self.maps)
+        self.listed.taken.connect(self._found)
+        self.compare.taken.connect(self._found)
+        self.history.merge_asked.connect(self._merge)
+        self.merge.left.connect(partial(self.show_panel, ""))
+        self.panels: dict[str, ListPage | ComparePage | HistoryPage | MergePage | RolesPanel] = {
+            "list": self.listed,
+            "compare": self.compare,
+            "history": self.history,
+            "roles": self.roles,
+            "merge": self.merge,
+        }
+        self.panel = ""  # the page that stands in place of the table
+        for page in (self.page, self.scalars, *self.panels.values()):
             self.body.addWidget(page)
         self.inside.addWidget(self.body, 1)
 
@@ -130,7 +150,7 @@ class MapsView(View):
         """Another table, slot, revision or unit."""
         s = self.session
         bare = s.job is not None and not s.job.has_maps
-        for widget in (self.full, self.chooser, self.differs, self.back_word, self.list_word, self.roles_word):
+        for widget in (self.full, self.chooser, *self.page_words.values()):
             widget.setVisible(not bare)
         self.slot.setVisible(s.job is not None and not bare and len(s.job.layout.slots) > 0)
         self.stock.setVisible(bare)
@@ -143,53 +163,59 @@ class MapsView(View):
         table = self.maps.table()
         show_choice(self.chooser, keys.get(self.maps.key, ""))
         show_choice(self.slot, f"{s.slot} slot" if s.job else "")
-        if self.roles_word.isChecked():
-            self.roles.refresh()
+        for name, button in self.page_words.items():
+            button.setChecked(name == self.panel)
         self.body.setCurrentWidget(self._page())
-        listed = self._page() is self.listed
-        if listed:
-            self.listed.refresh()
-        self.acts.setVisible(not listed and self._page() is not self.roles)
-        self.back_word.setEnabled(self.maps.listing.can_go_back)
+        if self.panel:
+            self.panels[self.panel].refresh()
+        self.acts.setVisible(not self.panel)
         self.acts.enable(table is not None)
         self.page.refresh()
         self._show_hand()
         if table is not None:
             unit = self.maps.display_unit(table.unit)
             axes = [a.title.lower() for a in (table.x, table.y) if a.title]
-            self.about.setText(" · ".join(p for p in (unit, " by ".join(axes)) if p))
+            self._about = " · ".join(p for p in (unit, " by ".join(axes)) if p)
         elif s.job is None:
-            self.about.setText("the tables appear here once a job is open")
+            self._about = "the tables appear here once a job is open"
         else:
-            self.about.setText("single values; type into the value's cell to change it")
+            self._about = "single values; type into the value's cell to change it"
         self._show_values()
         self._leave_strips()
 
     def _page(self) -> QWidget:
-        """What stands in the middle: the list, the roles, the single values, or the table."""
-        if self.list_word.isChecked():
-            return self.listed
-        if self.roles_word.isChecked():
-            return self.roles
+        """What stands in the middle: a page, the single values, or the table."""
+        if self.panel:
+            return self.panels[self.panel]
         return self.scalars if self.maps.key == SCALARS else self.page
 
-    def _pages_changed(self) -> None:
-        # One page at a time: the word that was given last counts.
-        if self.sender() is self.list_word:
-            self.roles_word.setChecked(False)
-        else:
-            self.list_word.setChecked(False)
+    def _toggle(self, name: str) -> None:
+        self.show_panel("" if self.panel == name else name)
+
+    def show_panel(self, name: str) -> None:
+        """Show a page (list, compare, history, roles, merge) in place of the table, or the table again."""
+        self.panel = name if name in self.panels else ""
         self.refresh()
-        if self.list_word.isChecked():
+        if self.panel == "list":
             self.listed.search.setFocus()
+            self.listed.search.selectAll()
+        elif not self.panel and self.isVisible():
+            self.main_widget().setFocus()
 
     def open_list(self) -> None:
         """Show the list of all tables and values, ready to be searched."""
-        self.list_word.setChecked(True)
-        self.roles_word.setChecked(False)
-        self.refresh()
-        self.listed.search.setFocus()
-        self.listed.search.selectAll()
+        self.show_panel("list")
+
+    def _merge(self, revision_id: int) -> None:
+        revision = self.session.revision(revision_id)
+        if revision is None:
+            return
+        try:
+            self.maps.merging.with_revision(revision)
+        except YarvicError as error:
+            self.session.say(str(error), trouble=True)
+            return
+        self.show_panel("merge")
 
     def _revalue(self) -> None:
         if not self.isVisible():
@@ -197,16 +223,15 @@ class MapsView(View):
             return
         self.page.revalue()
         self._show_values()
+        if self.panel:
+            self.panels[self.panel].refresh()
 
     def _show_values(self) -> None:
         s = self.session
-        difference = self.maps.difference()
-        reference = s.name_of(s.reference)
-        if difference is not None and reference:
-            count = int((abs(difference) > 1e-9).sum())
-            self.differs.setText(f"{count} cells differ from {reference}")
-        else:
-            self.differs.setText("")
+        difference, name = self.maps.difference(), self.maps.compared.name()
+        count = int((np.abs(difference) > 1e-9).sum()) if difference is not None else 0
+        cells = "1 cell differs" if count == 1 else f"{count} cells differ"
+        self.about.setText(f"{self._about} · {cells} from {name}" if difference is not None else self._about)
         in_draft = s.working == DRAFT and s.draft is not None
         self.commit.show_draft(in_draft)
         self.undo_word.setEnabled(in_draft and s.draft is not None and s.draft.can_undo)
@@ -239,15 +264,13 @@ class MapsView(View):
         return [(title, partial(self._show_table, key)) for key, title in titles]
 
     def _show_table(self, key: str) -> None:
-        self.roles_word.setChecked(False)
-        self.list_word.setChecked(False)
+        self.panel = ""
         if key == self.maps.key:
             self.refresh()
         self.maps.choose(key)
 
     def _found(self, key: str) -> None:
-        self.roles_word.setChecked(False)
-        self.list_word.setChecked(False)
+        self.panel = ""
         self.maps.find(key)
         self.refresh()
         if self.maps.key == SCALARS:
@@ -255,12 +278,6 @@ class MapsView(View):
             self.scalars.setFocus()
         else:
             self.grid.setFocus()
-
-    def show_panel(self, name: str) -> None:
-        """Show the roles, or the tables again."""
-        self.roles_word.setChecked(name == "roles")
-        self.list_word.setChecked(name == "list")
-        self.refresh()
 
     def _slots(self) -> list[tuple[str, Callable[[], None]]]:
         job = self.session.job
@@ -311,9 +328,8 @@ class MapsView(View):
         """Leave the strip or the list; the cells stay as they are."""
         strips = [w for w in (self.finder, self.formula, self.axis) if w.isVisible()]
         self._leave_strips()
-        if not strips and self.list_word.isChecked():
-            self.list_word.setChecked(False)
-            self.refresh()
+        if not strips and self.panel:
+            self.show_panel("")
         if strips or self._page() is self.page:
             self.grid.setFocus()
 
@@ -334,6 +350,7 @@ class MapsView(View):
             ("Alt+Up, Alt+Down", "up, down by a step of the storage; with Shift by ten"),
             ("N, Shift+N", "next, previous table"),
             ("L, Ctrl+F", "list and find tables and values"),
+            ("D", "what differs from the reference"),
             ("Backspace", "back to the table before"),
             ("V", "slices, isolines, relief; arrows turn the relief"),
             ("O", "slices the other way: columns over the row axis"),
@@ -351,6 +368,8 @@ class MapsView(View):
         own = [
             Command("Find a table or value", "Ctrl+F", self.open_list),
             Command("Back to the table before", "Backspace", self.maps.go_back),
+            Command("Compare with the reference, another slot or an image", "D", partial(self.show_panel, "compare")),
+            Command("History of the table, branches and marks", "", partial(self.show_panel, "history")),
             Command("Roles: which table does what", "", partial(self.show_panel, "roles")),
         ]
         return [*own, *tables, *self.acts.commands(), *slots]
