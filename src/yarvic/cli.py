@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import math
 import os
 import sys
 import traceback
@@ -269,11 +270,59 @@ def layout(
 
 @app.command()
 def diff(
-    one: Annotated[Path, typer.Argument(help="An image: Intel HEX, S-record or raw bytes.")],
-    other: Annotated[Path, typer.Argument(help="Another one.")],
+    one: Annotated[Path, typer.Argument(help="A job; or an image: Intel HEX, S-record or raw bytes.")],
+    other: Annotated[str, typer.Argument(help="A revision of the job, by its name; or another image.")],
+    third: Annotated[str, typer.Argument(help="The revision that is compared with it.")] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Compare two images byte by byte."""
+    """Say what differs between two revisions of a job, table by table, or between two images, byte by byte."""
+    same = _diff_revisions(one, other, third, as_json) if third else _diff_images(one, Path(other), as_json)
+    raise typer.Exit(PASSES if same else STOPS)
+
+
+def _diff_revisions(path: Path, one: str, other: str, as_json: bool) -> bool:
+    from yarvic.core.calibration.compare import compare_images
+    from yarvic.core.calibration.image import open_image
+    from yarvic.core.job.store import Job
+
+    job = Job.open(path, read_only=True)
+    try:
+        before, after = (open_image(job.image(job.revision(n).image), job.layout, source=n) for n in (one, other))
+        found = compare_images(before, after)
+    finally:
+        job.close()
+    if as_json:
+        _print_json(
+            {
+                "job": str(path),
+                "from": one,
+                "to": other,
+                "slots": {
+                    slot: [
+                        {
+                            "key": d.key, "title": d.title, "unit": d.unit, "cells": d.cells,
+                            "least": _known(d.least), "greatest": _known(d.greatest), "axes_moved": d.axes,
+                        }
+                        for d in listed
+                    ]
+                    for slot, listed in found.items()
+                },
+            }
+        )  # fmt: skip
+    else:
+        for slot, listed in found.items():
+            for d in listed:
+                _tell(f"{slot}: {d.sentence()}" if len(found) > 1 else d.sentence())
+        if not any(found.values()):
+            _tell(f"{one} and {other} hold the same maps.")
+    return not any(found.values())
+
+
+def _known(value: float) -> float | None:
+    return round(value, 9) if math.isfinite(value) else None
+
+
+def _diff_images(one: Path, other: Path, as_json: bool) -> bool:
     from yarvic.core.formats.image_comparison import compare_images_of_files
     from yarvic.core.formats.images import read_image
 
@@ -298,7 +347,7 @@ def diff(
             _tell(f"  {r.sentence()}")
         for name, start, end in found.only:
             _tell(f"  0x{start:X} to 0x{end - 1:X}: in {name} alone")
-    raise typer.Exit(PASSES if found.equal else STOPS)
+    return found.equal
 
 
 def _tell_layout(told: dict[str, Any]) -> None:

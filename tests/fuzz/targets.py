@@ -57,6 +57,9 @@ def targets() -> dict[str, Target]:
         "signing key": Target(_private(), _read_private),
         "public key": Target((_public(),), READERS["public key"].read),
         "known keys": Target((_known(),), READERS["known keys"].read),
+        "tables-json": Target((_tables("json"),), _read_tables("tables-json")),
+        "tables-csv": Target((_tables("csv"),), _read_tables("tables-csv")),
+        "tables-xlsx": Target((_tables("xlsx"),), _read_tables("tables-xlsx")),
     }
 
 
@@ -285,6 +288,37 @@ def _settings():
     from yarvic.state.settings import Settings
 
     return Settings(author="Rowan Sedge", last_job="/x/y.yarvic").model_dump_json(indent=1).encode()
+
+
+@cache
+def _maps():
+    """A small set of maps, as an image under its layout."""
+    from yarvic.bench.vehicles import layout_text, stock_image
+    from yarvic.core.calibration.image import Image
+    from yarvic.core.calibration.layout_file import parse_layout
+
+    return Image(parse_layout(layout_text("fieldfare")), stock_image("fieldfare"))
+
+
+def _tables(form):
+    from yarvic.core.formats.tables import tables_to_csv, tables_to_json
+    from yarvic.core.formats.tables_xlsx import tables_to_xlsx
+
+    image, keys = _maps(), ["lambda_target", "rev_limit"]
+    slots = image.layout.sets[:1]
+    if form == "xlsx":
+        return tables_to_xlsx(image, "A1", slots, keys)
+    return (tables_to_csv(image, slots, keys) if form == "csv" else tables_to_json(image, "A1", slots, keys)).encode()
+
+
+def _read_tables(key):
+    def read(path):
+        from yarvic.core.formats.tables import edits_from
+
+        image = _maps()
+        return image.with_edits(edits_from(image, READERS[key].read(path), "fuzz")).data
+
+    return read
 
 
 @cache

@@ -18,6 +18,7 @@ from yarvic.state.axis_edits import AxisEdits
 from yarvic.state.cell_evidence import EvidenceInCells
 from yarvic.state.compared import Compared
 from yarvic.state.doubts import Doubts
+from yarvic.state.exporting import Exporting
 from yarvic.state.history import History, Merging
 from yarvic.state.listing import Listing
 from yarvic.state.map_edits import MapEdits
@@ -41,6 +42,7 @@ class MapsState:
         self.mask: Mask = np.zeros((0, 0), dtype=bool)
         self.edits, self.axes, self.listing = MapEdits(self), AxisEdits(self), Listing(self)
         self.doubts, self.history, self.merging = Doubts(self), History(self), Merging(self)
+        self.files = Exporting(self)
         self._named: tuple[Layout | None, Names | None] = (None, None)
         self.compared = Compared(self)
         self.compared.changed.connect(lambda: self.changed.emit())

@@ -20,6 +20,7 @@ from yarvic.desk.views.maps.acts import MapActs
 from yarvic.desk.views.maps.axis import AxisStrip
 from yarvic.desk.views.maps.commit import CommitStrip
 from yarvic.desk.views.maps.compare import ComparePage
+from yarvic.desk.views.maps.files import MapFiles
 from yarvic.desk.views.maps.finder import Finder
 from yarvic.desk.views.maps.formula import FormulaStrip
 from yarvic.desk.views.maps.history import HistoryPage
@@ -87,9 +88,12 @@ class MapsView(View):
         }
         self.finder = Finder(self)
         self.slot = chooser("Fuel slot", self._slots)
+        self.files = MapFiles(self, self.maps)
+        self.files_word = chooser("Files: export and import", self.files.choices)
+        show_choice(self.files_word, "Files")
         self.head.insertWidget(1, self.chooser)
         self.head.setSpacing(4)
-        for widget in (*self.page_words.values(), self.slot):
+        for widget in (*self.page_words.values(), self.files_word, self.slot):
             self.head.addWidget(widget)
         shortcut = QShortcut(QKeySequence("Ctrl+F"), self)
         shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
@@ -150,7 +154,7 @@ class MapsView(View):
         """Another table, slot, revision or unit."""
         s = self.session
         bare = s.job is not None and not s.job.has_maps
-        for widget in (self.full, self.chooser, *self.page_words.values()):
+        for widget in (self.full, self.chooser, self.files_word, *self.page_words.values()):
             widget.setVisible(not bare)
         self.slot.setVisible(s.job is not None and not bare and len(s.job.layout.slots) > 0)
         self.stock.setVisible(bare)
@@ -372,7 +376,7 @@ class MapsView(View):
             Command("History of the table, branches and marks", "", partial(self.show_panel, "history")),
             Command("Roles: which table does what", "", partial(self.show_panel, "roles")),
         ]
-        return [*own, *tables, *self.acts.commands(), *slots]
+        return [*own, *tables, *self.acts.commands(), *self.files.commands(), *slots]
 
     def main_widget(self) -> QWidget:
         """The cells take the keys."""
