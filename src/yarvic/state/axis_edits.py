@@ -110,7 +110,7 @@ class AxisEdits:
         least, _ = image.room_for_points(self.maps.session.slot, table.key, along)
         if values.size < least:
             left = Axis(axis.title, axis.unit, values)
-            again = widest_gap(left)
+            again = widest_gap(left, float(axis.values[place]))
             values = inserted_points(left, again)
             what += f", inserted at {again:g}"
         return self._change(along, values, what)

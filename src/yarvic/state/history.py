@@ -91,7 +91,8 @@ class History:
         if self._asked != asked:
             self._asked = asked
             self._look(job, *asked)
-        return None
+        found = self._found
+        return found if found is not None and (found.revision_id, found.slot, found.key) == asked else None
 
     def _look(self, job: Job, revision_id: int, slot: str, key: str) -> None:
         revisions = self.maps.session.revisions()
@@ -162,7 +163,7 @@ class History:
 
             request = session.request(f"{HISTORY} of all")
             session.requests.submit(request, "History of the tables", work, apply, visible=False)
-        return {}
+        return self._touched[1] if self._touched is not None and self._touched[0] == asked else {}
 
     # -- drafts
 

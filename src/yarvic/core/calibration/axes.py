@@ -108,10 +108,17 @@ def least_missed(table: Table, along: Along, keep: float | None = None) -> int:
     return int(np.argmin(missed)) + 1
 
 
-def widest_gap(axis: Axis) -> float:
-    """The middle of the widest interval between two break points."""
-    at = int(np.argmax(np.diff(axis.values)))
-    return float((axis.values[at] + axis.values[at + 1]) / 2.0)
+def widest_gap(axis: Axis, but_around: float | None = None) -> float:
+    """The middle of the widest interval between two break points, but for the one around a place.
+
+    Where there is only that one, its middle.
+    """
+    v = axis.values
+    steps = np.diff(v)
+    if but_around is not None and steps.size > 1:
+        steps = np.where((v[:-1] <= but_around) & (but_around <= v[1:]), -np.inf, steps)
+    at = int(np.argmax(steps))
+    return float((v[at] + v[at + 1]) / 2.0)
 
 
 def change_of_function(before: Table, after: Table) -> Moved:

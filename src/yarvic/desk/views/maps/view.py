@@ -185,7 +185,11 @@ class MapsView(View):
         else:
             self._about = "single values; type into the value's cell to change it"
         self._show_values()
-        self._leave_strips()
+        self.commit.leave()
+        for strip in (self.finder, self.formula):
+            strip.hide()
+        if self.axis.isVisible():
+            self.axis.refresh()
 
     def _page(self) -> QWidget:
         """What stands in the middle: a page, the single values, or the table."""
