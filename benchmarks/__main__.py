@@ -11,6 +11,7 @@ from statistics import median
 
 import numpy as np
 
+from benchmarks.maps import maps
 from benchmarks.measuring import ROOT, paired, row, timed
 from benchmarks.memory import description, finding, image
 from yarvic.core.job.runs import NewRun
@@ -420,6 +421,7 @@ def main() -> None:
         "flash": flash_speed,
         "description": description,
         "finding": finding,
+        "maps": maps,
         "image": image,
     }
     print(f"{'what':46} {'ours':>12} {'reference':>12} {'ratio':>9}   {'bar':18}")

@@ -1,4 +1,4 @@
-"""Refreshes docs/screenshots from the tour: one picture per view, and the Maps view in Night."""
+"""Refreshes docs/screenshots from the tour: one picture per view, and Maps in Night, as isolines."""
 
 from __future__ import annotations
 
@@ -56,6 +56,7 @@ def main(target: Path) -> int:
         driver.open(shop / "ptarmigan.yarvic")
         driver.rung("B1")
         driver.idle()
+        window.view("maps").show_panel("isolines")
         shutil.copy(driver.picture("maps"), target / "maps-night.png")
         window.close()
     return 0

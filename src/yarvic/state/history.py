@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from psygnal import Signal
 
-from yarvic.core.calibration.image import Image
+from yarvic.core.calibration.image import Image, name_in
 from yarvic.core.calibration.merging import Conflict, Merge, Side, merge
 from yarvic.core.calibration.table import Table
 from yarvic.core.errors import CalibrationError, JobError
@@ -225,11 +225,20 @@ class Merging:
             draft, session.image_of(base), session.image_of(other), base.name, other.name, other.reason, other.id
         )
 
-    def with_image(self, image: Image, name: str, base: Revision) -> None:
-        """Merge an image that came back from somewhere, made on a revision of this job. Raises as `with_revision`."""
-        draft = self.maps.session.editable_draft()
-        base_image = self.maps.session.image_of(base)
-        self._take(draft, base_image, image, base.name, name, f"as it came in {name}", None)
+    def with_image(self, image: Image, name: str) -> None:
+        """Merge an image that came back from somewhere. Raises as `with_revision`.
+
+        It was made on the revision whose name it bears; where it bears none of this job, on the reference.
+        """
+        session = self.maps.session
+        draft = session.editable_draft()
+        borne = name_in(image.data, image.layout)
+        named = next((r for r in session.revisions() if r.name == borne), None)
+        base = named or session.revision(session.reference)
+        if base is None:
+            raise JobError("nobody knows which revision it was made on", remedy="Choose that one as reference.")
+        reason = f"as it came in {name}, taken as made on {base.name}" + ("" if named else ", the reference")
+        self._take(draft, session.image_of(base), image, base.name, name, reason, None)
 
     def _take(
         self, draft: DraftState, base: Image, theirs: Image, base_name: str, name: str, reason: str, other: int | None

@@ -102,6 +102,10 @@ class MapEdits:
     def formula(self, text: str) -> Operation:
         """Arithmetic as it is typed, in the display unit. Raises CalibrationError with how to write it."""
         table, mask = self._in_hand()
+        words = table.storing.words
+        number = words.number(text.strip().removeprefix("=")) if words is not None else None
+        if number is not None:
+            return Operation(f"set to {text.strip().removeprefix('=').strip()}", lambda t: set_cells(t, mask, number))
         made = formula(text, self.maps.display_unit(table.unit))
         return Operation(
             made.words, lambda t: set_cells(t, mask, self._worked(made, t)), lambda t: self._worked(made, t)
@@ -305,6 +309,9 @@ class MapEdits:
         draft = session.editable_draft()
         if draft.change(session.slot, new, f"{now.title} set to {new.shown()} {now.unit}".rstrip()) is not None:
             session.edited(draft)
+            doubts = self.maps.doubts.of_value(key)
+            if doubts:
+                session.say(f"{now.title} set to {new.shown()} {now.unit}. {doubts[0].sentence}.", trouble=True)
 
     def undo(self) -> None:
         """Take the last edit of the draft back."""

@@ -11,6 +11,7 @@ from psygnal import Signal
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import Image
+from yarvic.core.calibration.spans import spans_of
 from yarvic.core.errors import CalibrationError, JobError, YarvicError
 from yarvic.core.job.file import MOST_BYTES
 from yarvic.core.job.lock import cautions
@@ -47,6 +48,8 @@ def load(path: Path, *, read_only: bool = False, clock: Clock = now) -> Loaded:
         # What is read here is kept by the job: the window's thread finds it in memory.
         for read in (job.builds, job.revisions, job.flashes, job.carried, job.releases, job.drafts, job.tags):
             read()
+        if job.has_maps:
+            spans_of(job.layout)  # which tables lie where: asked for by every comparison
         notices: list[YarvicError | str] = [] if read_only else [*cautions(path)]
         if draft is not None:
             notices.append(f"The draft on {draft.parent.name} was saved and is open again.")

@@ -6,18 +6,17 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QFileDialog,
-    QHeaderView,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from yarvic.core.errors import YarvicError
+from yarvic.desk.widgets.headed import plain_rows
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.compared import Weighed
 from yarvic.state.maps import MapsState
@@ -28,9 +27,12 @@ MOST_ROWS = 3000
 
 
 class ComparePage(QWidget):
-    """The list, what matters most first. `taken` brings the key of one that is opened."""
+    """The list, what matters most first. `taken` brings the key of one that is opened; `merge_asked`: the image that the
+    maps are compared with is to be merged.
+    """
 
     taken = pyqtSignal(str)
+    merge_asked = pyqtSignal()
 
     def __init__(self, maps: MapsState) -> None:
         super().__init__()
@@ -38,32 +40,19 @@ class ComparePage(QWidget):
         self.against = chooser("What the maps are held against", self._against)
         self.headline = label("", "quiet")
         self.shown_as = chooser("How differences are shown", self._ways)
-        self.table = QTableWidget(0, len(HEADS))
-        self.table.setHorizontalHeaderLabels(HEADS)
-        self.table.setAccessibleName("Tables and values that differ")
-        self.table.setShowGrid(False)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table = plain_rows(HEADS, "Tables and values that differ", {1: 90, 2: 190, 3: 110, 4: 120})
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.table.doubleClicked.connect(lambda index: self._open(index.row()))
         self.table.activated.connect(lambda index: self._open(index.row()))
-        vertical, horizontal = self.table.verticalHeader(), self.table.horizontalHeader()
-        assert vertical is not None and horizontal is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(24)
-        horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
-        horizontal.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        for column, width in ((1, 90), (2, 190), (3, 110), (4, 120)):
-            self.table.setColumnWidth(column, width)
         self.take = word("Take over selected", self._take_selected)
         self.take_all = act("Take over all", self._take_all)
+        self.merge = word("Merge it into the draft", self.merge_asked.emit)
         self._listed: list[Weighed] = []
         column_ = QVBoxLayout(self)
         column_.setContentsMargins(0, 0, 0, 0)
         column_.setSpacing(6)
         column_.addLayout(row(label("Against", "quiet"), self.against, self.shown_as, None, spacing=6))
-        column_.addLayout(row(self.headline, None, self.take, self.take_all, spacing=8))
+        column_.addLayout(row(self.headline, None, self.merge, self.take, self.take_all, spacing=8))
         column_.addWidget(self.table, 1)
 
     def refresh(self) -> None:
@@ -88,6 +77,7 @@ class ComparePage(QWidget):
             self.headline.setText(
                 f"{tables} from {name}, {cells_} cells" if count else f"Nothing differs from {name}"
             )
+        self.merge.setVisible(compared.outside is not None)
         for button in (self.take, self.take_all):
             button.setEnabled(bool(self._listed))
 

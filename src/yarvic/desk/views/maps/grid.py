@@ -16,6 +16,7 @@ from PyQt6.QtCore import (
 from PyQt6.QtGui import QFontMetrics, QPainter
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
+from yarvic.core.calibration.table import Table
 from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import BODY_PX, font
 from yarvic.desk.views.maps.cells import CELL_MARGIN_PX, LEAST_CELL_PX, CellPainter
@@ -26,26 +27,31 @@ LEAST_TINT, MOST_WORD = 1.0 / 512, 16
 
 
 class TableModel(QAbstractTableModel):
-    """The table in hand, in the display unit."""
+    """The table in hand, in the display unit; `other`: as it is on the side that it is compared with, plain."""
 
-    def __init__(self, maps: MapsState) -> None:
+    def __init__(self, maps: MapsState, *, other: bool = False) -> None:
         super().__init__()
-        self.maps = maps
+        self.maps, self.other = maps, other
         self.reload()
+
+    def _table(self) -> Table | None:
+        return self.maps.reference() if self.other else self.maps.table()
 
     def reload(self) -> None:
         """Take the table up anew."""
         self.beginResetModel()
-        self.table = self.maps.table()
+        self.table = self._table()
         self._values()
         self.endResetModel()
 
     def revalue(self) -> None:
         """The numbers moved; shape and selection stay. Only what looks otherwise is painted again."""
         before = self.shown, self.share, self.difference, self.evidence, self.instead
-        self.table = self.maps.table()
+        before_shape = self.shown.shape
+        self.table = self._table()
         self._values()
-        if self.table is None:
+        if self.table is None or self.shown.shape != before_shape:
+            self.reload()
             return
         moved = np.ones(self.shown.shape, dtype=bool)
         same_facts = self.evidence is before[3] and self.instead is None and before[4] is None and not self.overlaid
@@ -65,11 +71,11 @@ class TableModel(QAbstractTableModel):
     def _values(self) -> None:
         table = self.table
         self.shown = self.maps.shown(table) if table is not None else np.zeros((0, 0))
-        self.difference = self.maps.difference()
-        self.evidence = self.maps.evidence()
+        self.difference = self.maps.difference() if not self.other else None
+        self.evidence = self.maps.evidence() if not self.other else None
         self.decimals = self.maps.decimals(table) if table is not None else 0
         self.named = table.storing.words if table is not None else None
-        found = self.maps.cells.shown() if table is not None else None
+        found = self.maps.cells.shown() if table is not None and not self.other else None
         if found is not None and found[0].shape != self.shown.shape:
             found = None
         # What stands in the cells in place of the values: of the evidence.
@@ -84,7 +90,7 @@ class TableModel(QAbstractTableModel):
     @property
     def overlaid(self) -> bool:
         """Whether something is drawn over the cells that does not stop at their edges."""
-        return self.maps.cells.trace_shown or self.maps.cells.cursor is not None
+        return not self.other and (self.maps.cells.trace_shown or self.maps.cells.cursor is not None)
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         """Rows of the table."""
@@ -152,16 +158,16 @@ class Grid(QTableView):
     typed = pyqtSignal(str)
     chosen = pyqtSignal()
 
-    def __init__(self, maps: MapsState) -> None:
+    def __init__(self, maps: MapsState, *, other: bool = False) -> None:
         super().__init__()
         self.maps = maps
-        self.cells = TableModel(maps)
+        self.cells = TableModel(maps, other=other)
         self.setModel(self.cells)
         self._painter = CellPainter()
         self.setShowGrid(False)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setAccessibleName("Table cells")
+        self.setAccessibleName("Cells of the reference" if other else "Table cells")
         self.setTabKeyNavigation(False)
         horizontal, vertical = self.horizontalHeader(), self.verticalHeader()
         assert horizontal is not None and vertical is not None
@@ -195,7 +201,7 @@ class Grid(QTableView):
         model.currentChanged.connect(lambda *_: self._follow())
 
     def _follow(self) -> None:
-        if self.cells.table is None:
+        if self.cells.table is None or self.cells.other:
             return
         mask = np.zeros(self.cells.table.values.shape, dtype=bool)
         for index in self.selectedIndexes():
@@ -210,7 +216,7 @@ class Grid(QTableView):
         """Another table: the selection begins anew at its first cell. Where it is the same one, its cells stay in hand."""
         kept, at = self.maps.cells_in_hand(), (self.maps.row, self.maps.column)
         self.cells.reload()
-        if self.cells.table is None:
+        if self.cells.table is None or self.cells.other:
             return
         if kept.any():
             rows, columns = (np.flatnonzero(kept.any(axis=a)) for a in (1, 0))
@@ -251,7 +257,7 @@ class Grid(QTableView):
         """A digit, point or sign begins arithmetic with it; the rest moves and selects."""
         text = event.text()
         plain = not event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier)
-        if text and plain and (text.isdigit() or text in "+-*/=.,"):
+        if text and plain and not self.cells.other and (text.isdigit() or text in "+-*/=.,"):
             self.typed.emit(f"{text} " if text in "+-*/=" else text)
             return
         super().keyPressEvent(event)

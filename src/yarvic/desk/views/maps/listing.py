@@ -4,46 +4,40 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTableView, QVBoxLayout, QWidget
+from PyQt6.QtCore import QModelIndex, Qt, pyqtSignal
+from PyQt6.QtWidgets import QAbstractItemView, QLineEdit, QTableView, QVBoxLayout, QWidget
 
 from yarvic.desk.theme import font, tokens
+from yarvic.desk.widgets.headed import Headed, dress_rows
 from yarvic.desk.widgets.words import label, row, word
 from yarvic.state.listing import MARK_TITLES, Narrowed, Row
 from yarvic.state.maps import MapsState
 
-HEADS = ("", "Table or value", "Kind", "Unit", "Role", "Against reference", "Marks")
-STAR, TITLE, DIFFERS, MARKS = 0, 1, 5, 6
-WIDTHS = {0: 28, 2: 112, 3: 68, 4: 110, 5: 170, 6: 118}
+HEADS = ("", "Table or value", "Kind", "Unit", "Role", "Against reference", "Changed in", "Marks")
+STAR, TITLE, DIFFERS = 0, 1, 5
+WIDTHS = {0: 28, 2: 106, 3: 64, 4: 104, 5: 160, 6: 76, 7: 112}
 
 
-class ListModel(QAbstractTableModel):
+class ListModel(Headed):
     """The rows of the list. What differs, and by how much, is worked out for those that are in sight."""
 
     def __init__(self, maps: MapsState) -> None:
-        super().__init__()
+        super().__init__(HEADS)
         self.maps = maps
         self.listed: list[Row] = []
+        self.changed_in: dict[str, str] = {}
 
     def refresh(self) -> None:
         """Take the rows up anew."""
         self.beginResetModel()
         self.listed = self.maps.listing.rows()
+        names = {r.id: r.name for r in self.maps.session.revisions()}
+        self.changed_in = {key: names.get(n, "") for key, n in self.maps.history.touched().items()}
         self.endResetModel()
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+    def rows(self) -> list[Row]:
         """Entries and the titles of their groups."""
-        return len(self.listed)
-
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
-        """What is said of each."""
-        return len(HEADS)
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole):
-        """What the columns are."""
-        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return HEADS[section]
-        return None
+        return self.listed
 
     def flags(self, index: QModelIndex) -> Qt.ItemFlag:
         """The title of a group is not chosen."""
@@ -78,6 +72,7 @@ class ListModel(QAbstractTableModel):
             found.unit,
             found.role,
             "",
+            self.changed_in.get(found.key, ""),
             ", ".join(m for m in marks if m),
         )[column]
 
@@ -95,6 +90,7 @@ class ListPage(QWidget):
         super().__init__()
         self.maps = maps
         self.model = ListModel(maps)
+        maps.history.changed.connect(self._history_came)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Part of a name, unit, group, role or address")
         self.search.setAccessibleName("Search tables and values")
@@ -104,23 +100,11 @@ class ListPage(QWidget):
         self.count = label("", "quiet")
         self.table = QTableView()
         self.table.setModel(self.model)
-        self.table.setAccessibleName("Tables and values")
-        self.table.setShowGrid(False)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        dress_rows(self.table, "Tables and values", WIDTHS, TITLE)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.doubleClicked.connect(self._take)
         self.table.activated.connect(self._take)
         self.table.clicked.connect(self._clicked)
-        vertical, horizontal = self.table.verticalHeader(), self.table.horizontalHeader()
-        assert vertical is not None and horizontal is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(24)
-        horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
-        horizontal.setSectionResizeMode(TITLE, QHeaderView.ResizeMode.Stretch)
-        horizontal.setMinimumSectionSize(24)
-        horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        for column, width in WIDTHS.items():
-            self.table.setColumnWidth(column, width)
         column_ = QVBoxLayout(self)
         column_.setContentsMargins(0, 0, 0, 0)
         column_.setSpacing(6)
@@ -140,6 +124,10 @@ class ListPage(QWidget):
         if at is not None:
             self.table.setCurrentIndex(self.model.index(at, TITLE))
             self.table.scrollTo(self.model.index(at, TITLE))
+
+    def _history_came(self) -> None:
+        if self.isVisible():
+            self.refresh()
 
     def narrow(self, to: Narrowed) -> None:
         """Show only what bears a mark."""

@@ -5,10 +5,11 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QTableWidgetItem, QVBoxLayout, QWidget
 
 from yarvic.core.calibration.merging import Conflict, Side
 from yarvic.desk.widgets.fault import FaultLine
+from yarvic.desk.widgets.headed import plain_rows
 from yarvic.desk.widgets.words import act, label, row, word
 from yarvic.state.maps import MapsState
 
@@ -27,21 +28,7 @@ class MergePage(QWidget):
         maps.merging.changed.connect(self._changed)
         self.headline = label("", "title", wrap=True)
         self.said = label("", "quiet", wrap=True)
-        self.table = QTableWidget(0, len(HEADS))
-        self.table.setHorizontalHeaderLabels(HEADS)
-        self.table.setAccessibleName("Cells that both sides changed")
-        self.table.setShowGrid(False)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        vertical, horizontal = self.table.verticalHeader(), self.table.horizontalHeader()
-        assert vertical is not None and horizontal is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(24)
-        horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
-        horizontal.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        for column, width in ((1, 170), (2, 80), (3, 80), (4, 80), (5, 90)):
-            self.table.setColumnWidth(column, width)
+        self.table = plain_rows(HEADS, "Cells that both sides changed", {1: 170, 2: 80, 3: 80, 4: 80, 5: 90})
         self.fault = FaultLine()
         self.ours = word("Selected: here", partial(self._decide, "ours"), "H")
         self.theirs = word("Selected: there", partial(self._decide, "theirs"), "T")

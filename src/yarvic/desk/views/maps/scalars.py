@@ -5,21 +5,22 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
+from PyQt6.QtCore import QModelIndex, Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from yarvic.core.calibration.table import Scalar, Text
+from yarvic.desk.widgets.headed import Headed
 from yarvic.state.maps import MapsState
 
 HEADS = ("Limit or constant", "Value", "Unit", "Reference", "Bounds")
 VALUE = 1
 
 
-class ScalarModel(QAbstractTableModel):
+class ScalarModel(Headed):
     """All values, those of the texts below them. There may be thousands: a row is read when it is looked at."""
 
     def __init__(self, maps: MapsState, typed: Callable[[str, str], None]) -> None:
-        super().__init__()
+        super().__init__(HEADS)
         self.maps, self._typed = maps, typed
         self.keys: list[str] = []
 
@@ -34,19 +35,9 @@ class ScalarModel(QAbstractTableModel):
         self.keys = keys
         self.endResetModel()
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
-        """A row for each value."""
-        return len(self.keys)
-
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
-        """What is said of each."""
-        return len(HEADS)
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole):
-        """What the columns are."""
-        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return HEADS[section]
-        return None
+    def rows(self) -> list[str]:
+        """The keys of the values, then of the texts."""
+        return self.keys
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole):
         """The words of a cell; what is typed over begins with what stands there."""

@@ -71,19 +71,50 @@ class TablePage(QSplitter):
         self.corner = Elided("caption")
         self.doubt = DoubtLine()
         self.doubt.shown.connect(lambda r, c: self.grid.select_block(r, c, r, c))
-        above = row(self.corner, *self.words, spacing=2)
+        self.beside = word("Beside", self._show_beside, "Shift+D", checkable=True)
+        above = row(self.corner, self.beside, *self.words, spacing=2)
         above.setStretch(0, 1)
         column.addLayout(above)
         column.addWidget(self.doubt)
-        column.addWidget(self.grid, 1)
+        column.addWidget(self._sides(), 1)
         self.evidence = EvidenceBar(self.maps)
         self.evidence.marked.connect(self._mark)
         column.addWidget(self.evidence)
         return table
 
+    def _sides(self) -> QSplitter:
+        """The cells, and those of the other side beside them, which scroll together."""
+        sides = QSplitter(Qt.Orientation.Horizontal)
+        self.other = Grid(self.maps, other=True)
+        self.other.hide()
+        sides.addWidget(self.grid)
+        sides.addWidget(self.other)
+        sides.setChildrenCollapsible(False)
+        for one, two in ((self.grid, self.other), (self.other, self.grid)):
+            for bar, its in (
+                (one.verticalScrollBar(), two.verticalScrollBar()),
+                (one.horizontalScrollBar(), two.horizontalScrollBar()),
+            ):
+                if bar is not None and its is not None:
+                    bar.valueChanged.connect(its.setValue)
+        return sides
+
+    def toggle_beside(self) -> None:
+        """Show the other side beside the cells, or hide it again."""
+        self.beside.click()
+
+    def _show_beside(self) -> None:
+        self.other.setVisible(self.beside.isChecked())
+        self._show_other()
+
+    def _show_other(self) -> None:
+        if self.other.isVisible():
+            self.other.cells.reload()
+
     def refresh(self) -> None:
         """Another table, or the same in another unit or slot."""
         self.grid.reload()
+        self._show_other()
         table = self.maps.table()
         if table is not None:
             bounds = f"bounds {self.maps.bounds(table)}"
@@ -94,6 +125,8 @@ class TablePage(QSplitter):
     def revalue(self) -> None:
         """The numbers moved; the cells in hand stay."""
         self.grid.cells.revalue()
+        if self.other.isVisible():
+            self.other.cells.revalue()
         self._say()
         self.redraw()
 
@@ -137,6 +170,9 @@ class TablePage(QSplitter):
 
     def _selection_moved(self) -> None:
         self.redraw()
+        viewport = self.other.viewport()
+        if self.other.isVisible() and viewport is not None:
+            viewport.update()
         self.moved.emit()
 
     def _dragged(self, wanted: object) -> None:

@@ -39,6 +39,7 @@ from yarvic.state.session import Session
 
 # More tables than this are searched, not listed in a menu; and so many are commands of their own.
 MOST_IN_MENU, MOST_COMMANDS = 40, 100
+PICTURES = ("slices", "isolines", "relief")
 # Pages in place of the table: name, word, key.
 PAGES = (("list", "List", "L"), ("compare", "Compare", "D"), ("history", "History", ""), ("roles", "Roles", ""))
 
@@ -111,6 +112,7 @@ class MapsView(View):
             ("Shift+N", partial(self.maps.step, -1)),
             ("L", self.open_list),
             ("D", partial(self.show_panel, "compare")),
+            ("Shift+D", self.page.toggle_beside),
             ("Backspace", self.maps.go_back),
             ("V", self.page.next_picture),
             ("O", self.slices.turn),
@@ -135,6 +137,7 @@ class MapsView(View):
         self.listed.taken.connect(self._found)
         self.compare.taken.connect(self._found)
         self.history.merge_asked.connect(self._merge)
+        self.compare.merge_asked.connect(self._merge_image)
         self.merge.left.connect(partial(self.show_panel, ""))
         self.panels: dict[str, ListPage | ComparePage | HistoryPage | MergePage | RolesPanel] = {
             "list": self.listed,
@@ -201,7 +204,9 @@ class MapsView(View):
         self.show_panel("" if self.panel == name else name)
 
     def show_panel(self, name: str) -> None:
-        """Show a page (list, compare, history, roles, merge) in place of the table, or the table again."""
+        """Show a page (list, compare, history, roles, merge) in place of the table, or the table as a picture again."""
+        if name in PICTURES:
+            self.page.show_picture(PICTURES.index(name))
         self.panel = name if name in self.panels else ""
         self.refresh()
         if self.panel == "list":
@@ -218,8 +223,16 @@ class MapsView(View):
         revision = self.session.revision(revision_id)
         if revision is None:
             return
+        self._merging(partial(self.maps.merging.with_revision, revision))
+
+    def _merge_image(self) -> None:
+        found = self.maps.compared.outside
+        if found is not None:
+            self._merging(partial(self.maps.merging.with_image, found[1], found[0]))
+
+    def _merging(self, begin: Callable[[], None]) -> None:
         try:
-            self.maps.merging.with_revision(revision)
+            begin()
         except YarvicError as error:
             self.session.say(str(error), trouble=True)
             return
@@ -358,7 +371,7 @@ class MapsView(View):
             ("Alt+Up, Alt+Down", "up, down by a step of the storage; with Shift by ten"),
             ("N, Shift+N", "next, previous table"),
             ("L, Ctrl+F", "list and find tables and values"),
-            ("D", "what differs from the reference"),
+            ("D, Shift+D", "what differs from the reference; both sides beside each other"),
             ("Backspace", "back to the table before"),
             ("V", "slices, isolines, relief; arrows turn the relief"),
             ("O", "slices the other way: columns over the row axis"),
