@@ -50,6 +50,7 @@ DOORS = {
     "core/calibration/decoding.py": "the bytes of an image, checked against their layout",
     "core/calibration/checksum.py": "the bytes of an image, checked against their layout",
     "core/calibration/spans.py": "the bytes of two images",
+    "core/calibration/numbers_seen.py": "the bytes of an image, as many as there are",
     "core/calibration/merging.py": "the bytes of two images",
     "core/calibration/layout_file.py": "documents of a layout, behind its door",
     "core/formats/tables_xlsx.py": "the workbook, behind its door",

@@ -1,0 +1,231 @@
+"""Places in a raw image that look like tables: blocks of numbers that bend little from row to row, with or without rising
+numbers before them. Proposed with a confidence, for a person to confirm; nothing is taken for known.
+
+First those right behind their own axes, then, in what is left, those whose shape two axes elsewhere have. Our own method;
+how well it does is in docs/table-finder.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Container
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from yarvic.core.calibration.axes_elsewhere import Blocks, blocks_of, lengths_alone
+from yarvic.core.calibration.behind_axes import LOOSE, Placed, behind_axes
+from yarvic.core.calibration.numbers_seen import AXIS_TYPES, Bools, NumbersSeen
+from yarvic.core.calibration.storing import SIZES
+
+SAMPLE, SAMPLES = 1 << 15, 6  # bytes by which the byte order is told, and at how many places
+CHUNK, OVERLAP = 1 << 20, 1 << 13  # bytes searched at a time
+SPARE_BYTES = 6  # of the first axis that may belong to what lies before it
+# Confidence: with axes before it, without; for bending little, for size, for counts before the axes. Our choice,
+# held against images of random layouts in docs/table-finder.md.
+BEHIND, ELSEWHERE, FOR_SMOOTH, FOR_SIZE, FOR_COUNTS, SURE = 0.60, 0.25, 0.22, 0.10, 0.07, 0.99
+FOR_LENGTH = 0.1
+KNOWN = (
+    0.3,
+    0.5,
+    1.0,
+)  # how much a block without axes before it weighs, by how many of its lengths axes elsewhere have
+LARGE = 150.0  # values of a large table
+Order = Literal["big", "little"]
+Progress = Callable[[float], None]
+Cancelled = Callable[[], bool]
+
+
+@dataclass(frozen=True)
+class FoundAxis:
+    """Numbers that rise: where they lie, of which type, how many."""
+
+    address: int
+    storage: str
+    count: int
+
+    @property
+    def end(self) -> int:
+        """The address behind the last."""
+        return self.address + self.count * SIZES[self.storage]
+
+
+@dataclass(frozen=True)
+class FoundTable:
+    """A place that looks like a table; without axes where none lies before it. `confidence` is from 0 to 1."""
+
+    address: int
+    storage: str
+    rows: int
+    columns: int
+    x: FoundAxis | None
+    y: FoundAxis | None
+    bends: float
+    counted: bool
+    confidence: float
+
+    @property
+    def end(self) -> int:
+        """The address behind the last number."""
+        return self.address + self.rows * self.columns * SIZES[self.storage]
+
+    @property
+    def start(self) -> int:
+        """Where its first axis begins, or its values where it has none."""
+        return min([self.address, *(a.address for a in (self.x, self.y) if a is not None)])
+
+    def moved(self, by: int) -> FoundTable:
+        """The same further on in the image."""
+        axes = [replace(a, address=a.address + by) if a is not None else None for a in (self.x, self.y)]
+        return replace(self, address=self.address + by, x=axes[0], y=axes[1])
+
+
+@dataclass(frozen=True)
+class Discovered:
+    """What was found, the likeliest first, and the byte order that its numbers lie in."""
+
+    byte_order: Order
+    tables: tuple[FoundTable, ...]
+
+
+class _Likely:
+    """One place of many of the same kind, before it is known whether another explains the same bytes better."""
+
+    __slots__ = ("counted", "end", "gain", "lengths", "n", "offset", "part", "start")
+
+    def __init__(self, offset: int, part: Placed | Blocks, n: int, counted: bool) -> None:
+        self.offset, self.part, self.n, self.counted, self.lengths = offset, part, n, counted, 0
+        size = SIZES[part.storage] * int(part.rows[n]) * int(part.columns[n])
+        at = int(part.values[n])
+        start = at
+        if isinstance(part, Placed):
+            start = min(int(part.runs.first[n]) + SPARE_BYTES, at)
+        self.start, self.end = offset + start, offset + at + size
+        self.gain = (self.end - self.start) * (1.0 - float(part.bends[n]) / LOOSE) ** 2
+        self.gain *= (1.3 if isinstance(part, Placed) else 0.8) * (1.5 if counted else 1.0)
+
+    def known(self, lengths: Container[int]) -> None:
+        """Weigh by whether axes of both its lengths stand somewhere, where none stand before it."""
+        if isinstance(self.part, Blocks):
+            rows, columns = int(self.part.rows[self.n]), int(self.part.columns[self.n])
+            self.lengths = (rows in lengths) + (columns in lengths)
+            self.gain *= KNOWN[self.lengths]
+
+    def moved(self, by: int) -> _Likely:
+        """The same further on."""
+        self.offset += by
+        self.start += by
+        self.end += by
+        return self
+
+    def table(self) -> FoundTable:
+        """What is proposed."""
+        part, n = self.part, self.n
+        rows, columns, bends = int(part.rows[n]), int(part.columns[n]), float(part.bends[n])
+        x = y = None
+        base = ELSEWHERE
+        if isinstance(part, Placed):
+            base = BEHIND
+            runs = part.runs
+            first = FoundAxis(int(runs.first[n]), AXIS_TYPES[int(runs.first_type[n])], int(runs.first_count[n]))
+            second = FoundAxis(int(runs.second[n]), AXIS_TYPES[int(runs.second_type[n])], int(runs.second_count[n]))
+            x, y = (first, second) if part.first_is_x[n] else (second, first)
+        sure = base + FOR_SMOOTH * (1.0 - bends / LOOSE) + FOR_SIZE * min(rows * columns / LARGE, 1.0)
+        sure = min(sure + FOR_COUNTS * self.counted + FOR_LENGTH * self.lengths, SURE)
+        table = FoundTable(int(part.values[n]), part.storage, rows, columns, x, y, bends, self.counted, sure)
+        return table.moved(self.offset)
+
+
+class _Ground:
+    """Which bytes are taken by a table already."""
+
+    def __init__(self, size: int) -> None:
+        self.taken = np.zeros(size, np.bool_)
+
+    def take(self, start: int, end: int) -> bool:
+        """Take a stretch; False where another has some of it."""
+        if self.taken[start:end].any():
+            return False
+        self.taken[start:end] = True
+        return True
+
+
+def discover(
+    data: bytes, progress: Progress = lambda share: None, cancelled: Cancelled = lambda: False
+) -> Discovered:
+    """The tables of an image. Linear in its size. What was found so far is given where it is cancelled."""
+    order = likely_order(data)
+    parts = [max(start - OVERLAP, 0) for start in range(0, max(len(data), 1), CHUNK)]
+    likely: list[_Likely] = []
+    lengths: dict[int, int] = {}
+    for n, first in enumerate(parts):
+        if cancelled():
+            break
+        seen = NumbersSeen(data[first : first + CHUNK + OVERLAP], _sign(order))
+        mine = _with_axes(seen)
+        progress((n + 0.5) / len(parts))
+        ground = _Ground(len(seen.data))
+        for one in sorted(mine, key=lambda t: -t.gain):
+            if one.counted:
+                ground.take(one.start, one.end)
+        mine += _without_axes(blocks_of(seen, ~ground.taken))
+        ground = _Ground(len(seen.data))
+        for one in sorted(mine, key=lambda t: -t.gain):
+            ground.take(one.start, one.end)
+        for length, many in lengths_alone(seen, ~ground.taken).items():
+            lengths[length] = lengths.get(length, 0) + many
+        likely += [one.moved(first) for one in mine]
+        progress((n + 1) / len(parts))
+    for one in likely:
+        one.known(lengths)
+    return Discovered(order, _apart(len(data), likely))
+
+
+def _apart(size: int, likely: list[_Likely]) -> tuple[FoundTable, ...]:
+    """Of those that lie over each other the one that explains most; the likeliest first."""
+    ground = _Ground(size)
+    kept = [t.table() for t in sorted(likely, key=lambda t: (-t.gain, t.start)) if ground.take(t.start, t.end)]
+    return tuple(sorted(kept, key=lambda t: (-t.confidence, t.address)))
+
+
+def likely_order(data: bytes) -> Order:
+    """The byte order in which more tables of wide numbers lie behind axes, by some parts of the image."""
+    orders: tuple[Order, Order] = ("big", "little")
+    starts = sorted({int(s) for s in np.linspace(0, max(len(data) - SAMPLE, 0), SAMPLES)})
+    sample = b"".join(data[s : s + SAMPLE] for s in starts) if len(data) > SAMPLE * SAMPLES else data
+
+    def vote(order: Order) -> float:
+        tables = _apart(len(sample), _with_axes(NumbersSeen(sample, _sign(order))))
+        wide = [t for t in tables if max(SIZES[t.storage], *(SIZES[a.storage] for a in (t.x, t.y) if a)) > 1]
+        return sum(t.confidence * t.rows * t.columns for t in wide)
+
+    return max(orders, key=vote)
+
+
+def _sign(order: Order) -> str:
+    return ">" if order == "big" else "<"
+
+
+def _with_axes(seen: NumbersSeen) -> list[_Likely]:
+    """Tables right behind their axes."""
+    found: list[_Likely] = []
+    for part in behind_axes(seen):
+        counted = _counted(seen, part)
+        for n in range(part.values.size):
+            found.append(_Likely(0, part, n, bool(counted[n])))
+    return found
+
+
+def _without_axes(blocks: list[Blocks]) -> list[_Likely]:
+    return [_Likely(0, part, n, False) for part in blocks for n in range(part.values.size)]
+
+
+def _counted(seen: NumbersSeen, placed: Placed) -> Bools:
+    """Whether the two counts stand right before the axes, as bytes or words."""
+    found = np.zeros(placed.values.size, np.bool_)
+    counts = np.sort(np.stack([placed.rows, placed.columns], axis=1).astype(np.float64), axis=1)
+    for storage in ("u8", "u16"):
+        for gap in (0, 1, 2, 3):
+            there = seen.at(placed.runs.first - 2 * SIZES[storage] - gap, storage, 2)
+            found |= (np.sort(there, axis=1) == counts).all(1)
+    return found
