@@ -51,6 +51,7 @@ DOORS = {
     "core/calibration/checksum.py": "the bytes of an image, checked against their layout",
     "core/calibration/spans.py": "the bytes of two images",
     "core/calibration/numbers_seen.py": "the bytes of an image, as many as there are",
+    "state/searching.py": "the numbers of a place that was found",
     "core/calibration/merging.py": "the bytes of two images",
     "core/calibration/layout_file.py": "documents of a layout, behind its door",
     "core/formats/tables_xlsx.py": "the workbook, behind its door",

@@ -103,6 +103,7 @@ def commands_of(window: Commanded) -> list[Command]:
         Command("Switch to Night", "", partial(s.choose_theme, "night")),
         Command("Switch to Paper", "", partial(s.choose_theme, "paper")),
         Command("Compare two images byte by byte", "", window.open_comparing),
+        Command("Look for tables in an image without a description", "", window.open_searching),
         Command("Keys of this view", "F1", window.open_keys),
         Command("Quit", "Ctrl+Q", window.close),
     ]

@@ -181,7 +181,14 @@ class Window(QMainWindow):
 
     def open_comparing(self) -> None:
         """Show the page on which two images are compared, in place of the step's figure."""
-        page = self.view("comparing")
+        self._page("comparing")
+
+    def open_searching(self) -> None:
+        """Show the page on which tables are looked for in an image, in place of the step's figure."""
+        self._page("searching")
+
+    def _page(self, name: str) -> None:
+        page = self.view(name)
         page.came_from = self.session.settings.step
         page.bring_up_to_date()
         self.stack.setCurrentWidget(page)

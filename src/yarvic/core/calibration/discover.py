@@ -63,6 +63,7 @@ class FoundTable:
     bends: float
     counted: bool
     confidence: float
+    lengths_elsewhere: int = 0  # how many of its two lengths axes elsewhere have
 
     @property
     def end(self) -> int:
@@ -132,7 +133,9 @@ class _Likely:
             x, y = (first, second) if part.first_is_x[n] else (second, first)
         sure = base + FOR_SMOOTH * (1.0 - bends / LOOSE) + FOR_SIZE * min(rows * columns / LARGE, 1.0)
         sure = min(sure + FOR_COUNTS * self.counted + FOR_LENGTH * self.lengths, SURE)
-        table = FoundTable(int(part.values[n]), part.storage, rows, columns, x, y, bends, self.counted, sure)
+        table = FoundTable(
+            int(part.values[n]), part.storage, rows, columns, x, y, bends, self.counted, sure, self.lengths
+        )
         return table.moved(self.offset)
 
 

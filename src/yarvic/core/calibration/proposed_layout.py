@@ -10,13 +10,13 @@ from yarvic.core.calibration.layout_file import FORMAT, parse_layout
 
 
 def proposed_layout(family: str, byte_order: Order, base: int, size: int, tables: Iterable[FoundTable]) -> str:
-    """A layout (docs/layout-file.md) of tables in raw counts; an axis that is not known counts its points from nought.
+    """A layout (docs/layout-file.md) of tables in raw counts; an unknown axis counts its points from nought.
 
     `base` is the address of the image's first byte, `size` how many there are. Raises CalibrationError where that is no
     layout, such as a family without a name.
     """
     lines = [
-        "# Tables that were looked for in an image and confirmed. Names, units, factors and checksums are not known.",
+        "# Tables that were looked for in an image and confirmed. Names, units, factors and checksums are to be filled in.",
         f'format = "{FORMAT}"',
         f"family = {json.dumps(family)}",
         f'byte_order = "{byte_order}"',
@@ -44,5 +44,5 @@ def proposed_layout(family: str, byte_order: Order, base: int, size: int, tables
 
 def _axis(axis: FoundAxis | None, count: int, base: int) -> str:
     if axis is None:
-        return f'{{ kind = "fixed", start = 0, step = 1, count = {count}, title = "not known" }}'
+        return f'{{ kind = "fixed", start = 0, step = 1, count = {count}, title = "unknown" }}'
     return f'{{ kind = "stored", address = 0x{axis.address + base:X}, storage = "{axis.storage}", count = {axis.count} }}'

@@ -34,6 +34,9 @@ class Desk(Protocol):
     def open_comparing(self) -> None:
         """Show the page on which two images are compared."""
 
+    def open_searching(self) -> None:
+        """Show the page on which tables are looked for in an image."""
+
     def ask_for_logs(self) -> None:
         """Let a person choose logs to import."""
 

@@ -8,13 +8,14 @@ from typing import get_args
 
 import numpy as np
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetrics, QImage, QPainter, QPen
+from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QFrame, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from yarvic.core.calibration.table import Table
 from yarvic.core.job.model import Revision, TagKind
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
 from yarvic.desk.widgets.fault import FaultLine
+from yarvic.desk.widgets.tinted import tinted
 from yarvic.desk.widgets.words import Elided, act, chooser, label, row, show_choice, sideways, tip, word
 from yarvic.state.maps import MapsState
 
@@ -55,7 +56,7 @@ class Pictures(QWidget):
         low, high = (float(values.min()), float(values.max())) if values.size else (0.0, 1.0)
         for n, (revision, table) in enumerate(self.states):
             box = QRectF(GAP_PX + n * (PICTURE_PX + GAP_PX), 8, PICTURE_PX, HEIGHT_PX)
-            painter.drawImage(box, _picture(table, low, high))
+            painter.drawImage(box, tinted(table.values, low, high))
             chosen = revision.id in (self.working, self.reference)
             token = "working" if revision.id == self.working else "reference" if chosen else "line"
             painter.setPen(QPen(t.color(token), 2.2 if chosen else 1))
@@ -85,16 +86,6 @@ class Pictures(QWidget):
         if n is not None:
             r = self.states[n][0]
             tip(self, f"{r.name}, {r.time[:10]}, {r.author}: {r.reason}")
-
-
-def _picture(table: Table, low: float, high: float) -> QImage:
-    """A table as a picture of one pixel a cell."""
-    t = tokens()
-    tints = np.array([t.ramp(n / 63.0).rgb() for n in range(64)], dtype=np.uint32)
-    share = np.nan_to_num((table.values - low) / (high - low) if high > low else np.full(table.values.shape, 0.4))
-    pixels = np.ascontiguousarray(tints[np.clip(share * 63.0, 0, 63).astype(np.intp)])
-    rows, columns = pixels.shape
-    return QImage(pixels.tobytes(), columns, rows, 4 * columns, QImage.Format.Format_RGB32).copy()
 
 
 class HistoryPage(QWidget):

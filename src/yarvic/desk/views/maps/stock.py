@@ -14,6 +14,7 @@ from yarvic.bench.vehicles import VEHICLES, layout_text, stock_image
 from yarvic.core.calibration.checksum import KINDS
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.calibration.layout_file import parse_layout
+from yarvic.desk.views.view import Desk
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.fault import FaultLine
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
@@ -30,9 +31,10 @@ IMAGES = "Images (*.hex *.s19 *.s37 *.srec *.bin);;All files (*)"
 class StockForm(QFrame):
     """Two files, what they say, and the one act; or a read of a simulated unit."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, window: Desk) -> None:
         super().__init__()
         self.session = session
+        self.search = word("No description: look for tables in the image", window.open_searching)
         self.stock = StockState(session)
         self.setObjectName("sheet")
         self.description = Line(
@@ -77,7 +79,7 @@ class StockForm(QFrame):
         column.addWidget(self.said)
         column.addWidget(self.listed)
         column.addWidget(self._checksum())
-        column.addLayout(row(self.go, self.unit, None, spacing=12))
+        column.addLayout(row(self.go, self.unit, None, self.search, spacing=12))
         column.addWidget(self.fault)
         column.addStretch(1)
 

@@ -52,7 +52,7 @@ class MapsView(View):
         self.maps = window.maps
         self._about = ""
         self._head()
-        self.stock = StockForm(session)
+        self.stock = StockForm(session, window)
         self.stock.hide()
         self.column.addWidget(self.stock, 1)
         self.full = QWidget()
