@@ -7,7 +7,7 @@ import pytest
 
 from yarvic.bench.random_images import Hidden, Score, random_image, score
 from yarvic.core.calibration import discover as module
-from yarvic.core.calibration.bending import bending, goes_on
+from yarvic.core.calibration.bending import bending
 from yarvic.core.calibration.discover import FoundTable, discover, likely_order
 from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.calibration.proposed_layout import proposed_layout
@@ -126,27 +126,52 @@ def test_order_of_bytes_alone_needs_few_of_them():
     assert likely_order(image.data) == image.byte_order
 
 
+def bent(blocks, before=np.nan, behind=np.nan):
+    """How blocks (n, rows, columns) bend, with a row before and one behind."""
+    n, rows, columns = blocks.shape
+    beside = (np.broadcast_to(row, (n, 1, columns)) for row in (before, behind))
+    top, bottom = beside
+    return bending(np.concatenate([top, blocks, bottom], axis=1), np.full(n, rows))
+
+
 def test_bending_is_the_mean_second_difference_over_the_span():
     """Against numpy.diff: second differences as NumPy takes them."""
     random = np.random.default_rng(3)
-    block = np.cumsum(random.uniform(0.9, 1.1, (1, 8, 9)), axis=2) + np.arange(8)[None, :, None]
+    block = 10.0 * np.arange(9)[None, :] - 7.0 * np.arange(8)[:, None] + random.normal(0.0, 1.0, (1, 8, 9))
     second = (np.abs(np.diff(block, n=2, axis=2)).mean() + np.abs(np.diff(block, n=2, axis=1)).mean()) / 2.0
     span = 4.0 * np.abs(block - block.mean()).mean()
-    assert bending(block)[0] == pytest.approx(second / span, rel=0.5)
-    assert bending(block)[0] >= second / span - 1e-12
-    plane = np.add.outer(np.arange(6.0), 3.0 * np.arange(7.0))[None]
-    assert bending(plane)[0] == 0.0
-    assert np.isnan(bending(np.ones((1, 4, 4)))[0])
-    assert np.isnan(bending(np.ones((2, 2, 9)))).all()
+    # No row or column of it bends much more than the rest, so nothing is added.
+    assert bent(block).bends[0] == pytest.approx(second / span, rel=1e-12)
+    plane = np.add.outer(-np.arange(6.0), 3.0 * np.arange(7.0))[None]
+    assert bent(plane).bends[0] == 0.0
+    assert np.isnan(bent(np.ones((1, 4, 4))).bends[0])
+
+
+def test_blocks_of_other_heights_bend_as_they_do_alone():
+    random = np.random.default_rng(4)
+    tall = random.normal(0.0, 1.0, (1, 9, 6))
+    padded = np.concatenate([np.full((1, 1, 6), np.nan), tall[:, :5], np.full((1, 5, 6), 1e9)], axis=1)
+    assert bending(padded, np.array([5])).bends[0] == pytest.approx(bent(tall[:, :5]).bends[0], rel=1e-12)
+
+
+def test_a_row_out_of_step_and_a_list_are_no_table():
+    plane = np.add.outer(-np.arange(8.0), 3.0 * np.arange(7.0))[None]
+    split = plane.copy()
+    split[:, 4:] += 40.0
+    assert bent(split).bends[0] > 0.14
+    rising = np.arange(56.0).reshape(1, 8, 7)
+    assert np.isnan(bent(rising).bends[0])
 
 
 def test_a_row_beside_goes_on_or_does_not():
-    plane = np.add.outer(np.arange(6.0), 3.0 * np.arange(7.0))[None]
-    before = plane[:, 0] - 1.0
-    assert goes_on(plane, before, at_top=True)[0]
-    assert not goes_on(plane, before + np.array([0, 9, 0, 9, 0, 9, 0]), at_top=True)[0]
-    assert goes_on(plane, plane[:, -1] + 1.0, at_top=False)[0]
-    assert not goes_on(plane, np.full((1, 7), np.nan), at_top=False)[0]
+    plane = np.add.outer(-np.arange(6.0), 3.0 * np.arange(7.0))[None]
+    above, below = plane[:, 0] + 1.0, plane[:, -1] - 1.0
+    odd = np.array([0, 9, 0, 9, 0, 9, 0])
+    assert bent(plane, above, below).more_above[0]
+    assert bent(plane, above, below).more_below[0]
+    assert not bent(plane, above + odd, below).more_above[0]
+    assert not bent(plane, above, below + odd).more_below[0]
+    assert not bent(plane).more_below[0]
 
 
 def test_confirmed_places_become_a_layout_that_reads_them(searched):

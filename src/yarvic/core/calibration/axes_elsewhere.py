@@ -8,15 +8,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from yarvic.core.calibration.behind_axes import LEAST_POINTS, LOOSE, MOST_POINTS, lengths_of
-from yarvic.core.calibration.bending import AS_MUCH, bending, goes_on
-from yarvic.core.calibration.numbers_seen import AXIS_TYPES, JUMP, VALUE_TYPES, Bools, Ints, NumbersSeen
+from yarvic.core.calibration.bending import AS_MUCH, bending_at
+from yarvic.core.calibration.numbers_seen import AXIS_TYPES, JUMP, SIGNED, VALUE_TYPES, Bools, Ints, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
 from yarvic.core.physics import FloatArray
 
 # An axis that stands alone: so many points at least, and how much its steps may change, of the mean one. Our choice.
 LEAST_ALONE, UNEVEN = 6, 0.55
 # What stands at a place where numbers step little: window, and mean step over span. Our choice.
-WINDOW, CALM = 24, 0.36
+WINDOW, CALM = 24, 0.33
 WINDOWS = (16, 32, 64, 128)  # in which the span around a place is taken
 TWICE = (3.0, 6.0)  # a block ends before a row that bends so many times as much: both ends are looked at
 BREAK = 0.06  # of the span, what a row beside a block bends at least
@@ -87,18 +87,17 @@ def blocks_of(seen: NumbersSeen, free: Bools) -> list[Blocks]:
     found: list[Blocks] = []
     for storage in VALUE_TYPES:
         size = SIZES[storage]
-        starts: dict[tuple[int, int], list[Ints]] = {}
+        begun: dict[int, list[tuple[Ints, Ints]]] = {}
         for phase in range(size):
             view = seen.seen(storage, phase).numbers
             calm = _Calm(view, _free(free, phase + np.arange(view.size) * size, size), storage)
             for columns in range(LEAST_POINTS, MOST_POINTS + 1):
                 if calm.numbers.size > 4 * columns:
                     at, rows = _begun(calm, columns)
-                    for high in np.unique(rows).tolist():
-                        places = phase + size * calm.places[at[rows == high]]
-                        starts.setdefault((columns, high), []).append(places)
-            for (wide, high), several in starts.items():
-                found.append(_of_shape(seen, storage, np.concatenate(several), high, wide))
+                    begun.setdefault(columns, []).append((phase + size * calm.places[at], rows))
+        for columns, parts in begun.items():
+            starts, rows = (np.concatenate(several) for several in zip(*parts, strict=True))
+            found.append(_of_width(seen, storage, starts, rows, columns))
     return found
 
 
@@ -123,10 +122,9 @@ class _Calm:
             self.spans[wide] = high - low
         self.least = LEAST_SPAN if storage != "f32" else LEAST_SPAN_FLOAT
 
-    def span(self, starts: Ints, count: int) -> FloatArray:
-        """Between the least and the greatest number of about so many from each place on."""
-        wide = min(WINDOWS, key=lambda w: abs(w - count))
-        return self.spans[wide][np.minimum(starts + count // 2, self.numbers.size - 1)]
+    def span(self, count: int) -> FloatArray:
+        """Between the least and the greatest number of about so many from each place on, as far as there are so many."""
+        return self.spans[min(WINDOWS, key=lambda w: abs(w - count))][count // 2 :]
 
 
 def _begun(calm: _Calm, columns: int) -> tuple[Ints, Ints]:
@@ -141,8 +139,8 @@ def _begun(calm: _Calm, columns: int) -> tuple[Ints, Ints]:
         return np.where(inside, (sums[np.where(inside, at + count, 0)] - sums[at]) / count, np.inf)
 
     four = (sums[2 * c :] - sums[: -2 * c]) / (2 * c)
-    starts = np.arange(four.size)
-    span = calm.span(starts, 4 * c)
+    span = calm.span(4 * c)
+    four, span = four[: span.size], span[: four.size]
     starts = np.flatnonzero((four < AT_FIRST * span) & (span >= calm.least) & (span < NONE / 10.0))
     inside, span = four[starts], span[starts]
     before = mean(starts - c, c)
@@ -176,19 +174,13 @@ def _rows(
     return rows
 
 
-def _of_shape(seen: NumbersSeen, storage: str, starts: Ints, rows: int, columns: int) -> Blocks:
-    size = SIZES[storage]
-    block = seen.at(starts, storage, rows * columns).reshape(starts.size, rows, columns)
-    before, behind = (seen.at(starts + by * columns * size, storage, columns) for by in (-1, rows))
-    bends = bending(block)
+def _of_width(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, columns: int) -> Blocks:
+    bent = bending_at(seen, storage, starts, rows, columns)
     with np.errstate(invalid="ignore"):
-        good = bends < LOOSE
-    if storage in ("i8", "i16"):
-        # Where all numbers are of one sign the same block is found without signs.
-        good &= (block.min((1, 2)) < 0) & (block.max((1, 2)) >= 0)
-    good &= ~goes_on(block, before, at_top=True) & ~goes_on(block, behind, at_top=False)
-    many = int(good.sum())
-    return Blocks(storage, np.full(many, rows), np.full(many, columns), starts[good], bends[good])
+        good = (bent.bends < LOOSE) & ~bent.more_above & ~bent.more_below
+    # Where all numbers are of one sign the same block is found without signs.
+    good &= bent.both_signs | (storage not in SIGNED)
+    return Blocks(storage, rows[good], np.full(int(good.sum()), columns), starts[good], bent.bends[good])
 
 
 def _free(free: Bools, starts: Ints, size: int | Ints) -> Bools:
@@ -210,10 +202,10 @@ def _stepping_little(view: FloatArray, storage: str) -> Bools:
     if storage == "f32":
         # Few numbers of code are floating point that an engine would have.
         return np.isfinite(view)
-    filled = np.nan_to_num(view, nan=1e30)
+    filled = np.nan_to_num(view, nan=NONE)
     span = maximum_filter1d(filled, WINDOW) - minimum_filter1d(filled, WINDOW)
     step = uniform_filter1d(np.abs(np.diff(filled, append=filled[-1:])), WINDOW)
     least = LEAST_SPAN if storage != "f32" else LEAST_SPAN_FLOAT
-    calm = ((step < CALM * span) & (span < 1e29)) | (span < least)
+    calm = ((step < CALM * span) & (span < NONE / 10.0)) | (span < least)
     # The window looks both ways; a table begins half a window before the middle of its first.
     return np.asarray(maximum_filter1d(calm, WINDOW + 1))

@@ -11,8 +11,8 @@ from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
-from yarvic.core.calibration.bending import bending, goes_on, span
-from yarvic.core.calibration.numbers_seen import AXIS_TYPES, VALUE_TYPES, Bools, Ints, NumbersSeen
+from yarvic.core.calibration.bending import bending_at, may_begin
+from yarvic.core.calibration.numbers_seen import AXIS_TYPES, SIGNED, VALUE_TYPES, Bools, Ints, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
 from yarvic.core.physics import FloatArray
 
@@ -23,7 +23,6 @@ AT_FIRST, LOOSE = 0.22, 0.14
 PADDING = (0, 1, 2, 3)  # bytes that may fill up to an even address
 SPARE = 3  # numbers before an axis that may rise towards it
 STEEP = 14.0  # the widest step of an axis over its middle one, at most
-BLOCK = 1 << 21  # numbers looked at in one go
 
 
 @dataclass(frozen=True)
@@ -171,15 +170,10 @@ def _bending_little(seen: NumbersSeen, placed: Placed) -> Placed:
         mine = np.flatnonzero(columns == wide)
         starts, again = np.unique(values[mine], return_inverse=True)
         mine = mine[_bends_at_first(seen, starts, placed.storage, wide)[again]]
-        for high in np.unique(rows[mine]).tolist():
-            these = mine[rows[mine] == high]
-            block = seen.at(values[these], placed.storage, high * wide).reshape(these.size, high, wide)
-            if placed.storage in ("i8", "i16"):
-                # Where all numbers are of one sign the same block is found without signs.
-                both = (block.min((1, 2)) < 0) & (block.max((1, 2)) >= 0)
-                these, block = these[both], block[both]
-            before = seen.at(values[these] - wide * SIZES[placed.storage], placed.storage, wide)
-            bends[these] = np.where(goes_on(block, before, at_top=True), np.nan, bending(block))
+        bent = bending_at(seen, placed.storage, values[mine], rows[mine], wide)
+        # Where all numbers are of one sign the same block is found without signs.
+        good = ~bent.more_above & (bent.both_signs | (placed.storage not in SIGNED))
+        bends[mine] = np.where(good, bent.bends, np.nan)
     placed = replace(placed, bends=bends[back])
     with np.errstate(invalid="ignore"):
         return placed.only(placed.bends < LOOSE)
@@ -187,14 +181,8 @@ def _bending_little(seen: NumbersSeen, placed: Placed) -> Placed:
 
 def _bends_at_first(seen: NumbersSeen, starts: Ints, storage: str, columns: int) -> Bools:
     """Whether the first four rows bend little from row to row, and the row before them does not go on."""
-    found = np.zeros(starts.size, np.bool_)
-    many = max(BLOCK // (5 * columns), 1)
-    for a in range(0, starts.size, many):
-        at = starts[a : a + many]
-        block = seen.at(at, storage, 4 * columns).reshape(-1, 4, columns)
-        down = np.abs(block[:, :-2] - 2.0 * block[:, 1:-1] + block[:, 2:]).mean((1, 2))
-        with np.errstate(invalid="ignore"):
-            good = np.flatnonzero(down < AT_FIRST * span(block))
-        before = seen.at(at[good] - columns * SIZES[storage], storage, columns)
-        found[a + good[~goes_on(block[good], before, at_top=True)]] = True
+    found = may_begin(seen, storage, starts, columns)
+    four = bending_at(seen, storage, starts[found], np.full(int(found.sum()), 4), columns)
+    with np.errstate(invalid="ignore"):
+        found[found] = (four.bends < AT_FIRST) & ~four.more_above
     return found

@@ -12,6 +12,7 @@ from yarvic.core.physics import FloatArray
 
 AXIS_TYPES = ("u8", "u16", "f32", "i16", "i8")
 VALUE_TYPES = ("u8", "u16", "f32", "i16", "i8")
+SIGNED = ("i8", "i16")
 # What a table of an engine may hold as floating point. Our choice.
 GREATEST_FLOAT, LEAST_FLOAT = 1e7, 1e-5
 # A step this many times the one before it may be where one axis ends and something greater begins. Our choice.
@@ -51,14 +52,20 @@ class NumbersSeen:
         return self._seen[key]
 
     def at(self, addresses: Ints, storage: str, count: int) -> FloatArray:
-        """Numbers of a type from each address on, (addresses, count); NaN beyond the image's end."""
+        """Numbers of a type from each address on, (addresses, count); NaN where the image has none."""
         size = SIZES[storage]
         found = np.full((addresses.size, count), np.nan)
-        for phase in range(size):
-            mine = (addresses % size == phase) & (addresses >= 0) & (addresses + count * size <= len(self.data))
-            if mine.any():
-                first = addresses[mine] // size
-                found[mine] = self.seen(storage, phase).numbers[first[:, None] + np.arange(count)]
+        for phase in range(min(size, len(self.data))):
+            mine = np.flatnonzero(addresses % size == phase) if size > 1 else np.arange(addresses.size)
+            numbers = self.seen(storage, phase).numbers
+            if not mine.size or not numbers.size:
+                continue
+            places = ((addresses[mine] - phase) // size)[:, None] + np.arange(count)
+            if places.min() >= 0 and places.max() < numbers.size:
+                found[mine] = numbers[places]
+            else:
+                inside = (places >= 0) & (places < numbers.size)
+                found[mine] = np.where(inside, numbers[np.where(inside, places, 0)], np.nan)
         return found
 
     def rising_up_to(self, ends: Ints, storage: str) -> Ints:
