@@ -9,6 +9,7 @@ from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.job.store import Job
 from yarvic.demo.whinchat import WHINCHAT
 from yarvic.desk.views.searching import CONFIRMED
+from yarvic.state import searching
 
 pytestmark = pytest.mark.window
 
@@ -98,6 +99,30 @@ def test_the_address_of_raw_bytes_is_stated(page):
     page.base.done()
     assert page.base.fault.text()
     assert page.state.base == 0x8000
+
+
+def test_an_address_stated_before_the_image_stays(page, hidden, empty, tmp_path):
+    page.state.state_base("0x4000")
+    again = tmp_path / "again.bin"
+    again.write_bytes(hidden.data)
+    page.look(again)
+    empty.idle()
+    assert page.state.base == 0x4000
+
+
+def test_the_image_is_not_written_over(page, hidden):
+    page.sure.click()
+    page._family("UNIT 601")
+    page.save_to(page.state.path)
+    assert "is the image itself" in page.fault.text()
+    assert page.state.path.read_bytes() == hidden.data
+
+
+def test_more_places_than_can_be_looked_through_are_said(page, monkeypatch):
+    monkeypatch.setattr(searching, "MOST_LISTED", 3)
+    page.refresh()
+    assert page.rows.rowCount() == 3
+    assert "the likeliest 3 are listed" in page.headline.text()
 
 
 def test_another_image_forgets_what_was_confirmed_and_a_wrong_file_is_named(page, empty, tmp_path):

@@ -20,6 +20,7 @@ from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 
 KIND = "looking for tables"
+MOST_LISTED = 3000
 
 
 class SearchState:
@@ -33,7 +34,7 @@ class SearchState:
         self.image: ImageFile | None = None
         self.found: Discovered | None = None
         self.error: YarvicError | None = None
-        self.base = 0
+        self._stated_base = 0
         self.family = ""
         self.confirmed: set[int] = set()
         self.under_way = False
@@ -52,7 +53,6 @@ class SearchState:
         def show(outcome: tuple[ImageFile, Discovered]) -> None:
             if path == self.path:
                 self.image, self.found = outcome
-                self.base = self.image.base or 0
                 self.changed.emit()
 
         def failed(error: YarvicError) -> None:
@@ -72,9 +72,15 @@ class SearchState:
         self.changed.emit()
 
     @property
+    def base(self) -> int:
+        """The address of the first byte: the file's own, else as a person stated it."""
+        own = self.image.base if self.image is not None else None
+        return self._stated_base if own is None else own
+
+    @property
     def tables(self) -> tuple[FoundTable, ...]:
-        """What was found, the likeliest first."""
-        return self.found.tables if self.found is not None else ()
+        """What was found, the likeliest first; no more than a person could look through."""
+        return self.found.tables[:MOST_LISTED] if self.found is not None else ()
 
     def state_base(self, words: str) -> None:
         """State the address of the first byte. Raises CalibrationError where the file names it, UnitError."""
@@ -82,7 +88,7 @@ class SearchState:
             raise CalibrationError(
                 f"the file itself says 0x{self.image.base:X}", concerns="address", remedy="Keep that address."
             )
-        self.base = parse_address(words)
+        self._stated_base = parse_address(words)
         self.changed.emit()
 
     def confirm(self, tables: Iterable[FoundTable], *, yes: bool) -> None:
@@ -130,6 +136,10 @@ class SearchState:
         if not self.family:
             raise CalibrationError(
                 "the layout needs a name of the family", concerns="layout", remedy="Write what the unit is called."
+            )
+        if self.path is not None and path.resolve() == self.path.resolve():
+            raise CalibrationError(
+                "is the image itself", concerns=path.name, remedy="Save the layout under another name."
             )
         tables = [t for t in self.tables if t.address in self.confirmed]
         text = proposed_layout(self.family, self.found.byte_order, self.base, len(self.image.data), tables)

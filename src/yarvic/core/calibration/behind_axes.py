@@ -20,6 +20,7 @@ from yarvic.core.physics import FloatArray
 LEAST_POINTS, MOST_POINTS, LEAST_TOGETHER = 4, 40, 9
 # Bending over span: of four rows at a first look, of the whole at a close one.
 AT_FIRST, LOOSE = 0.22, 0.14
+PAIRS_AT_ONCE = 300_000  # bounds the memory that an image of nothing but rising numbers takes
 PADDING = (0, 1, 2, 3)  # bytes that may fill up to an even address
 SPARE = 3  # numbers before an axis that may rise towards it
 STEEP = 14.0  # the widest step of an axis over its middle one, at most
@@ -37,7 +38,7 @@ class Runs:
     second_count: Ints
     end: Ints
 
-    def only(self, which: Bools | Ints) -> Runs:
+    def only(self, which: Bools | Ints | slice) -> Runs:
         """Those of them that are wanted."""
         return Runs(*(getattr(self, f.name)[which] for f in fields(self)))
 
@@ -75,6 +76,12 @@ def behind_axes(seen: NumbersSeen) -> Iterator[Placed]:
         for first in AXIS_TYPES:
             pairs += _of_types(seen, first, second, ends, counts)
     runs = Runs.all(pairs)
+    for start in range(0, runs.end.size, PAIRS_AT_ONCE):
+        yield from _behind(seen, runs.only(slice(start, start + PAIRS_AT_ONCE)))
+
+
+def _behind(seen: NumbersSeen, runs: Runs) -> Iterator[Placed]:
+    """The places behind some pairs of runs."""
     parts: list[tuple[Ints, Ints, Bools]] = []
     for behind in PADDING:
         there = np.flatnonzero(_padded(seen, runs.end + behind, behind))

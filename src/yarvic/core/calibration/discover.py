@@ -19,7 +19,7 @@ from yarvic.core.calibration.numbers_seen import AXIS_TYPES, Bools, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
 
 SAMPLE, SAMPLES = 1 << 15, 6  # bytes by which the byte order is told, and at how many places
-CHUNK, OVERLAP = 1 << 20, 1 << 13  # bytes searched at a time
+CHUNK, OVERLAP = 1 << 19, 1 << 13  # bytes searched at a time
 SPARE_BYTES = 6  # of the first axis that may belong to what lies before it
 # Confidence: with axes before it, without; for bending little, for size, for counts before the axes. Our choice,
 # held against images of random layouts in docs/table-finder.md.
@@ -165,7 +165,9 @@ def discover(
         if cancelled():
             break
         seen = NumbersSeen(data[first : first + CHUNK + OVERLAP], _sign(order))
-        mine = _with_axes(seen)
+        mine = _with_axes(seen, cancelled)
+        if cancelled():
+            break
         progress((n + 0.5) / len(parts))
         ground = _Ground(len(seen.data))
         for one in sorted(mine, key=lambda t: -t.gain):
@@ -209,10 +211,12 @@ def _sign(order: Order) -> str:
     return ">" if order == "big" else "<"
 
 
-def _with_axes(seen: NumbersSeen) -> list[_Likely]:
+def _with_axes(seen: NumbersSeen, cancelled: Cancelled = lambda: False) -> list[_Likely]:
     """Tables right behind their axes."""
     found: list[_Likely] = []
     for part in behind_axes(seen):
+        if cancelled():
+            break
         counted = _counted(seen, part)
         for n in range(part.values.size):
             found.append(_Likely(0, part, n, bool(counted[n])))

@@ -189,8 +189,10 @@ class SearchingView(View):
                 return f"Looking through {s.path.name}. It can be cancelled on the strip below."
             return "" if s.error else "Choose an image: a raw read of a unit, or one as Intel HEX or S-record."
         ends = "big" if s.found.byte_order == "big" else "little"
-        count = len(s.tables)
+        count = len(s.found.tables)
         places = f"{count:,} place{'s' if count != 1 else ''} look{'s' if count == 1 else ''} like tables"
+        if count > len(s.tables):
+            places += f" (the likeliest {len(s.tables):,} are listed)"
         return f"{places}, numbers of more bytes {ends} end first; {len(s.confirmed):,} confirmed."
 
     def selected(self) -> list[FoundTable]:
