@@ -41,9 +41,9 @@ def test_confidence_puts_what_is_right_first(searched):
         assert score(image.tables, found.tables, confidence=0.8).precision >= 0.85
 
 
-def test_no_two_proposals_have_a_number_in_common(searched):
+def test_no_two_proposals_have_a_number_in_common_their_axes_included(searched):
     for _, found in searched:
-        spans = sorted((t.address, t.end) for t in found.tables)
+        spans = sorted((t.start, t.end) for t in found.tables)
         assert all(a[1] <= b[0] for a, b in pairwise(spans))
 
 

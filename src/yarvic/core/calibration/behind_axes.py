@@ -6,8 +6,8 @@ a first look at four rows drops nearly all, a close look at the whole block is l
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, fields, replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, fields
 
 import numpy as np
 
@@ -60,27 +60,23 @@ class Placed:
     values: Ints
     bends: FloatArray
 
-    def only(self, which: Bools | Ints) -> Placed:
-        """Those of them that are wanted."""
-        return Placed(
-            self.storage, self.runs.only(which), self.first_is_x[which], self.rows[which], self.columns[which],
-            self.values[which], self.bends[which],
-        )  # fmt: skip
 
-
-def behind_axes(seen: NumbersSeen) -> Iterator[Placed]:
-    """All places for each type of values; those over each other included."""
+def behind_axes(
+    seen: NumbersSeen, axes: Sequence[str] = AXIS_TYPES, values: Sequence[str] = VALUE_TYPES
+) -> Iterator[Placed]:
+    """All places for each type of values, of axes of some types; those over each other included."""
     pairs: list[Runs] = []
-    for second in AXIS_TYPES:
+    for second in axes:
         ends, counts = _run_ends(seen, second)
-        for first in AXIS_TYPES:
-            pairs += _of_types(seen, first, second, ends, counts)
+        for gap in PADDING:
+            fits = _padded(seen, ends - counts * SIZES[second], gap)
+            pairs += [_before(seen, first, second, ends[fits], counts[fits], gap) for first in axes]
     runs = Runs.all(pairs)
     for start in range(0, runs.end.size, PAIRS_AT_ONCE):
-        yield from _behind(seen, runs.only(slice(start, start + PAIRS_AT_ONCE)))
+        yield from _behind(seen, runs.only(slice(start, start + PAIRS_AT_ONCE)), values)
 
 
-def _behind(seen: NumbersSeen, runs: Runs) -> Iterator[Placed]:
+def _behind(seen: NumbersSeen, runs: Runs, types: Sequence[str]) -> Iterator[Placed]:
     """The places behind some pairs of runs."""
     parts: list[tuple[Ints, Ints, Bools]] = []
     for behind in PADDING:
@@ -90,12 +86,16 @@ def _behind(seen: NumbersSeen, runs: Runs) -> Iterator[Placed]:
     which = np.concatenate([p[0] for p in parts])
     values = np.concatenate([p[1] for p in parts])
     first_is_x = np.concatenate([p[2] for p in parts])
-    runs = runs.only(which)
-    columns = np.where(first_is_x, runs.first_count, runs.second_count)
-    rows = runs.first_count + runs.second_count - columns
-    for storage in VALUE_TYPES:
-        nothing = np.full(values.size, np.nan)
-        yield _bending_little(seen, Placed(storage, runs, first_is_x, rows, columns, values, nothing))
+    columns = np.where(first_is_x, runs.first_count[which], runs.second_count[which])
+    rows = runs.first_count[which] + runs.second_count[which] - columns
+    # Each block is looked at once, whatever axes stand before it.
+    blocks, back = np.unique((values << 12) | (rows << 6) | columns, return_inverse=True)
+    for storage in types:
+        bends = _bends(seen, storage, blocks >> 12, (blocks >> 6) & 63, blocks & 63)[back]
+        good = np.flatnonzero(bends < LOOSE)
+        yield Placed(
+            storage, runs.only(which[good]), first_is_x[good], rows[good], columns[good], values[good], bends[good]
+        )
 
 
 def _run_ends(seen: NumbersSeen, storage: str) -> tuple[Ints, Ints]:
@@ -109,7 +109,9 @@ def _run_ends(seen: NumbersSeen, storage: str) -> tuple[Ints, Ints]:
         ends.append(phase + (last + 1) * size)
         counts.append(view.rising[last])
     keys, lengths = lengths_of(seen, storage, np.concatenate(ends), np.concatenate(counts))
-    return np.concatenate(ends)[keys], lengths
+    behind = np.concatenate(ends)[keys]
+    even = _even(seen, behind - lengths * size, lengths, storage)
+    return behind[even], lengths[even]
 
 
 def lengths_of(seen: NumbersSeen, storage: str, ends: Ints, rising: Ints) -> tuple[Ints, Ints]:
@@ -121,69 +123,65 @@ def lengths_of(seen: NumbersSeen, storage: str, ends: Ints, rising: Ints) -> tup
         fits = index[(rising - less >= LEAST_POINTS) & (rising - less <= MOST_POINTS)]
         keys.append(fits)
         lengths.append(rising[fits] - less)
-    for count in range(LEAST_POINTS, MOST_POINTS + 1):
-        long = index[rising > count + SPARE]
-        fits = long[seen.jumps_after(ends[long] - count * SIZES[storage], storage) > 0]
-        keys.append(fits)
-        lengths.append(np.full(fits.size, count, np.int64))
+    long = index[rising > LEAST_POINTS + SPARE]
+    many = np.minimum(rising[long] - SPARE - 1, MOST_POINTS) - LEAST_POINTS + 1
+    of, firsts = np.repeat(long, many), np.repeat(np.cumsum(many) - many, many)
+    counts = LEAST_POINTS + np.arange(of.size) - firsts
+    jumps = seen.jumps_after(ends[of] - counts * SIZES[storage], storage) > 0
+    keys.append(of[jumps])
+    lengths.append(counts[jumps])
     return np.concatenate(keys), np.concatenate(lengths)
 
 
-def _of_types(seen: NumbersSeen, first_type: str, second_type: str, ends: Ints, counts: Ints) -> list[Runs]:
-    begins = ends - counts * SIZES[second_type]
-    found: list[Runs] = []
-    for gap in PADDING:
-        fits = _padded(seen, begins, gap)
-        end, count, second = ends[fits], counts[fits], begins[fits]
-        keys, lengths = lengths_of(seen, first_type, second - gap, seen.rising_up_to(second - gap, first_type))
-        fits = lengths + count[keys] >= LEAST_TOGETHER
-        keys, lengths = keys[fits], lengths[fits]
-        first = second[keys] - gap - lengths * SIZES[first_type]
-        one, other = (np.full(keys.size, AXIS_TYPES.index(t)) for t in (first_type, second_type))
-        runs = Runs(one, other, first, lengths, second[keys], count[keys], end[keys])
-        runs = runs.only(_even(seen, runs.second, runs.second_count, second_type))
-        found.append(runs.only(_even(seen, runs.first, runs.first_count, first_type)))
-    return found
+def _before(seen: NumbersSeen, first_type: str, second_type: str, ends: Ints, counts: Ints, gap: int) -> Runs:
+    """Runs of a type that end so many bytes before others, and these."""
+    seconds = ends - counts * SIZES[second_type]
+    keys, lengths = lengths_of(seen, first_type, seconds - gap, seen.rising_up_to(seconds - gap, first_type))
+    enough = lengths + counts[keys] >= LEAST_TOGETHER
+    keys, lengths = keys[enough], lengths[enough]
+    first = seconds[keys] - gap - lengths * SIZES[first_type]
+    one, other = (np.full(keys.size, AXIS_TYPES.index(t)) for t in (first_type, second_type))
+    runs = Runs(one, other, first, lengths, seconds[keys], counts[keys], ends[keys])
+    return runs.only(_even(seen, runs.first, runs.first_count, first_type))
 
 
 def _padded(seen: NumbersSeen, ends: Ints, gap: int) -> Bools:
     """Whether so many bytes before each address fill up to it: noughts or ones before an even one."""
     if gap == 0:
         return np.ones(ends.size, np.bool_)
-    fits = (ends % 4 == 0) | ((gap == 1) & (ends % 2 == 0))
-    fits &= (ends >= gap) & (ends <= len(seen.data))
-    at = np.where(fits, ends, gap)
-    before = seen.bytes[at[:, None] - 1 - np.arange(gap)]
-    return np.asarray(fits & ((before == 0).all(1) | (before == 0xFF).all(1)))
+    found = (ends % 4 == 0) | ((gap == 1) & (ends % 2 == 0))
+    found &= (ends >= gap) & (ends <= len(seen.data))
+    mine = np.flatnonzero(found)
+    before = seen.bytes[ends[mine][:, None] - 1 - np.arange(gap)]
+    found[mine] = (before == 0).all(1) | (before == 0xFF).all(1)
+    return np.asarray(found)
 
 
 def _even(seen: NumbersSeen, starts: Ints, counts: Ints, storage: str) -> Bools:
-    """Whether no step of a run is much wider than its middle one."""
+    """Whether no step of a run is much wider than its middle one; one with signs has numbers of both."""
     found = np.zeros(starts.size, np.bool_)
     for count in np.unique(counts).tolist():
         mine = np.flatnonzero(counts == count)
-        steps = np.diff(seen.at(starts[mine], storage, count), axis=1)
-        found[mine] = (steps.min(1) > 0) & (steps.max(1) <= STEEP * np.median(steps, axis=1))
+        numbers = seen.at(starts[mine], storage, count)
+        steps = np.sort(np.diff(numbers, axis=1), axis=1)
+        found[mine] = (steps[:, 0] > 0) & (steps[:, -1] <= STEEP * steps[:, (count - 1) // 2])
+        if storage in SIGNED:
+            # Where all numbers are of one sign the same run is found without signs.
+            found[mine] &= (numbers[:, 0] < 0) & (numbers[:, -1] >= 0)
     return found
 
 
-def _bending_little(seen: NumbersSeen, placed: Placed) -> Placed:
-    """Those places whose blocks bend little; each block is looked at once, whatever axes stand before it."""
-    key = (placed.values << 12) | (placed.rows << 6) | placed.columns
-    blocks, back = np.unique(key, return_inverse=True)
-    values, rows, columns = blocks >> 12, (blocks >> 6) & 63, blocks & 63
-    bends = np.full(blocks.size, np.nan)
+def _bends(seen: NumbersSeen, storage: str, values: Ints, rows: Ints, columns: Ints) -> FloatArray:
+    """How much blocks bend; NaN where a first look told that there is none."""
+    bends = np.full(values.size, np.nan)
+    fits = seen.may_hold(values, storage, rows * columns)
     for wide in np.unique(columns).tolist():
-        mine = np.flatnonzero(columns == wide)
+        mine = np.flatnonzero(fits & (columns == wide))
         starts, again = np.unique(values[mine], return_inverse=True)
-        mine = mine[_bends_at_first(seen, starts, placed.storage, wide)[again]]
-        bent = bending_at(seen, placed.storage, values[mine], rows[mine], wide)
-        # Where all numbers are of one sign the same block is found without signs.
-        good = ~bent.more_above & (bent.both_signs | (placed.storage not in SIGNED))
-        bends[mine] = np.where(good, bent.bends, np.nan)
-    placed = replace(placed, bends=bends[back])
-    with np.errstate(invalid="ignore"):
-        return placed.only(placed.bends < LOOSE)
+        mine = mine[_bends_at_first(seen, starts, storage, wide)[again]]
+        bent = bending_at(seen, storage, values[mine], rows[mine], wide)
+        bends[mine] = np.where(bent.more_above, np.nan, bent.bends)
+    return bends
 
 
 def _bends_at_first(seen: NumbersSeen, starts: Ints, storage: str, columns: int) -> Bools:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yarvic.core.calibration.numbers_seen import Bools, Ints, NumbersSeen
+from yarvic.core.calibration.numbers_seen import Bools, Ints, Numbers, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
 from yarvic.core.physics import FloatArray
 
@@ -31,10 +31,9 @@ class Bent:
     bends: FloatArray
     more_above: Bools
     more_below: Bools
-    both_signs: Bools
 
 
-def bending(blocks: FloatArray, rows: Ints) -> Bent:
+def bending(blocks: Numbers, rows: Ints) -> Bent:
     """How much blocks bend that stand in (n, 1 + most + 1, columns) with the row before each and that behind.
 
     Of each block `rows` count, (n,). It is the mean second difference along rows and columns over the span: four times
@@ -64,12 +63,11 @@ def bending(blocks: FloatArray, rows: Ints) -> Bent:
         above = np.abs(before - 2.0 * body[:, 0] + body[:, 1]).sum(1) / columns
         below = np.abs(body[every, rows - 2] - 2.0 * body[every, rows - 1] + body[every, rows]).sum(1) / columns
         room = AS_MUCH * down_mean + GOES_ON * span
-        signs = (values.min((1, 2)) < 0.0) & (values.max((1, 2)) >= 0.0)
         bends = np.where(_listed(body[:, :3]), np.nan, (mean + more) / span)
-        return Bent(bends, above < room, below < room, signs)
+        return Bent(bends, above < room, below < room)
 
 
-def _listed(rows: FloatArray) -> Bools:
+def _listed(rows: Numbers) -> Bools:
     """Whether numbers rise without end from row to row: a list, such as one of addresses, and no table."""
     flat = rows.reshape(rows.shape[0], -1)
     return np.asarray((flat[:, 1:] > flat[:, :-1]).all(1))
@@ -81,15 +79,17 @@ def may_begin(seen: NumbersSeen, storage: str, starts: Ints, columns: int) -> Bo
     many = max(AT_ONCE // (3 * columns), 1)
     for a in range(0, starts.size, many):
         rows = seen.at(starts[a : a + many], storage, 3 * columns).reshape(-1, 3, columns)
-        down = np.abs(rows[:, 0] - 2.0 * rows[:, 1] + rows[:, 2]).sum(1) / columns
-        found[a : a + many] = down < AT_FIRST * (rows.max((1, 2)) - rows.min((1, 2)))
+        down = np.abs(rows[:, 0] - 2.0 * rows[:, 1] + rows[:, 2]).mean(1)
+        across = np.abs(rows[:, :, :-2] - 2.0 * rows[:, :, 1:-1] + rows[:, :, 2:]).mean((1, 2))
+        span = rows.max((1, 2)) - rows.min((1, 2))
+        found[a : a + many] = (down < AT_FIRST * span) & (down + across < 2.0 * AT_FIRST * span)
     return found
 
 
 def bending_at(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, columns: int) -> Bent:
     """How the blocks bend that begin at addresses, with as many rows each as it says."""
     bends = np.full(starts.size, np.nan)
-    flags = np.zeros((3, starts.size), np.bool_)
+    flags = np.zeros((2, starts.size), np.bool_)
     for least, most in itertools.pairwise(ROWS_AT_ONCE):
         mine = np.flatnonzero((rows > least) & (rows <= most))
         many = max(AT_ONCE // (most * columns), 1)
@@ -99,5 +99,5 @@ def bending_at(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, column
             blocks = seen.at(first, storage, (most + 2) * columns).reshape(these.size, most + 2, columns)
             found = bending(blocks, rows[these])
             bends[these] = found.bends
-            flags[:, these] = found.more_above, found.more_below, found.both_signs
+            flags[:, these] = found.more_above, found.more_below
     return Bent(bends, *flags)

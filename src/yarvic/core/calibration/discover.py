@@ -13,14 +13,15 @@ from typing import Literal
 
 import numpy as np
 
-from yarvic.core.calibration.axes_elsewhere import Blocks, blocks_of, lengths_alone
+from yarvic.core.calibration.axes_alone import lengths_alone
+from yarvic.core.calibration.axes_elsewhere import Blocks, blocks_of
 from yarvic.core.calibration.behind_axes import LOOSE, Placed, behind_axes
-from yarvic.core.calibration.numbers_seen import AXIS_TYPES, Bools, NumbersSeen
+from yarvic.core.calibration.numbers_seen import AXIS_TYPES, Bools, Free, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
 
 SAMPLE, SAMPLES = 1 << 15, 6  # bytes by which the byte order is told, and at how many places
 CHUNK, OVERLAP = 1 << 19, 1 << 13  # bytes searched at a time
-SPARE_BYTES = 6  # of the first axis that may belong to what lies before it
+WIDE = ("u16", "f32", "i16")  # types of axes by which it is told
 # Confidence: with axes before it, without; for bending little, for size, for counts before the axes. Our choice,
 # held against images of random layouts in docs/table-finder.md.
 BEHIND, ELSEWHERE, FOR_SMOOTH, FOR_SIZE, FOR_COUNTS, SURE = 0.60, 0.25, 0.22, 0.10, 0.07, 0.99
@@ -100,7 +101,7 @@ class _Likely:
         at = int(part.values[n])
         start = at
         if isinstance(part, Placed):
-            start = min(int(part.runs.first[n]) + SPARE_BYTES, at)
+            start = min(int(part.runs.first[n]), at)
         self.start, self.end = offset + start, offset + at + size
         self.gain = (self.end - self.start) * (1.0 - float(part.bends[n]) / LOOSE) ** 2
         self.gain *= (1.3 if isinstance(part, Placed) else 0.8) * (1.5 if counted else 1.0)
@@ -173,11 +174,11 @@ def discover(
         for one in sorted(mine, key=lambda t: -t.gain):
             if one.counted:
                 ground.take(one.start, one.end)
-        mine += _without_axes(blocks_of(seen, ~ground.taken))
+        mine += _without_axes(blocks_of(seen, Free(ground.taken)))
         ground = _Ground(len(seen.data))
         for one in sorted(mine, key=lambda t: -t.gain):
             ground.take(one.start, one.end)
-        for length, many in lengths_alone(seen, ~ground.taken).items():
+        for length, many in lengths_alone(seen, Free(ground.taken)).items():
             lengths[length] = lengths.get(length, 0) + many
         likely += [one.moved(first) for one in mine]
         progress((n + 1) / len(parts))
@@ -200,9 +201,9 @@ def likely_order(data: bytes) -> Order:
     sample = b"".join(data[s : s + SAMPLE] for s in starts) if len(data) > SAMPLE * SAMPLES else data
 
     def vote(order: Order) -> float:
-        tables = _apart(len(sample), _with_axes(NumbersSeen(sample, _sign(order))))
-        wide = [t for t in tables if max(SIZES[t.storage], *(SIZES[a.storage] for a in (t.x, t.y) if a)) > 1]
-        return sum(t.confidence * t.rows * t.columns for t in wide)
+        parts = behind_axes(NumbersSeen(sample, _sign(order)), WIDE, ("u8", *WIDE))
+        tables = _apart(len(sample), [_Likely(0, part, n, False) for part in parts for n in range(part.values.size)])
+        return sum(t.confidence * t.rows * t.columns for t in tables)
 
     return max(orders, key=vote)
 
