@@ -1,4 +1,4 @@
-"""Maps: thousands of tables listed and compared, an edit to its repaint, pictures, an hour's log into a table."""
+"""Maps: thousands of tables listed and compared, an edit to its repaint, pictures, an hour's log into a table, a search."""
 
 from __future__ import annotations
 
@@ -11,10 +11,11 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks.measuring import ROOT, once, row, timed
+from benchmarks.measuring import ROOT, median, once, row, timed
 
 TABLES, SIDE = 3000, 8
 LIST_MS, EDIT_MS, PICTURE_MS, EVIDENCE_MS = 50.0, 16.0, 33.0, 150.0
+SEARCH_S_A_MIB, OPENS_AS = 2.0, 1.2
 
 EDITED = """
 import json, os, sys, time
@@ -57,12 +58,27 @@ print(json.dumps(found)); sys.stdout.flush()
 os._exit(0)
 """
 
+OPENED = """
+import json, os, sys, time
+from pathlib import Path
+from yarvic.desk.app import application, make_window
+from yarvic.state.settings import Settings
+app = application()
+window = make_window(Settings(step="maps")); window.resize(1280, 800); window.show(); app.processEvents()
+begin = time.perf_counter()
+window.session.open_job(Path(sys.argv[1])); window.session.go("maps"); app.processEvents(); window.grab()
+print(json.dumps(time.perf_counter() - begin)); sys.stdout.flush()
+os._exit(0)
+"""
+
 
 def maps() -> None:
     """All rows of the maps."""
     _listed()
     _edited()
     _evidence()
+    _searched()
+    _opened()
 
 
 def _below(what: str, seconds: float, bar_ms: float, beside: str = "") -> None:
@@ -76,8 +92,8 @@ def _below(what: str, seconds: float, bar_ms: float, beside: str = "") -> None:
     )
 
 
-def _job(path: Path, tables: int, side: int) -> Path:
-    """A job of so many square tables, with a revision in which twenty of them differ."""
+def _job(path: Path, tables: int, side: int, revisions: int = 1) -> Path:
+    """A job of so many square tables, with revisions in each of which twenty of them differ."""
     from yarvic.core.calibration.image import Image
     from yarvic.core.calibration.layout import Axis, Entry, Layout
     from yarvic.core.job.store import Job
@@ -99,13 +115,16 @@ def _job(path: Path, tables: int, side: int) -> Path:
     for n in range(tables):
         data[256 + n * size : 256 + (n + 1) * size] = values
     job = Job.create(path, WHINCHAT.sheet(), author="bench")
-    stock = job.import_stock(layout, bytes(data), "bench")
+    parent = job.import_stock(layout, bytes(data), "bench").id
     image = Image(layout, bytes(data))
-    edits = []
-    for n in range(0, tables, max(tables // 20, 1)):
-        table = image["Maps"].table(f"t{n}")
-        edits += image.edits_to("Maps", table.with_values(table.values + 0.5), "x")
-    job.commit_revision("A1", stock.id, "bench", "bench", image.with_edits(edits).sealed("A1"), edits)
+    for n in range(1, revisions + 1):
+        edits = []
+        for t in range(n % max(tables // 20, 1), tables, max(tables // 20, 1)):
+            table = image["Maps"].table(f"t{t}")
+            edits += image.edits_to("Maps", table.with_values(table.values + 0.5), "x")
+        sealed = image.with_edits(edits).sealed(f"A{n}")
+        parent = job.commit_revision(f"A{n}", parent, "bench", "bench", sealed, edits).id
+        image = Image(layout, sealed)
     job.close()
     return path
 
@@ -142,8 +161,8 @@ def _edited() -> None:
             [sys.executable, "-c", EDITED, str(path)], env=env, check=True, cwd=ROOT, capture_output=True
         )
     cell, block, isolines, relief = json.loads(done.stdout.splitlines()[-1])
-    _below("an edit of a cell to its repaint, 40 x 40 at 1920 x 1080, on disk", cell, EDIT_MS)
-    _below("an edit of 121 cells to its repaint", block, EDIT_MS)
+    _below("a cell of 40 x 40 edited, on disk, repainted", cell, EDIT_MS)
+    _below("121 cells of it edited and repainted", block, EDIT_MS)
     _below("isolines of 40 x 40 redrawn", isolines, PICTURE_MS)
     _below("relief of 40 x 40 redrawn", relief, PICTURE_MS)
 
@@ -168,4 +187,46 @@ def _evidence() -> None:
     )
     table = Table("t", "T", "deg", *axes, np.zeros((20, 20)), -90.0, 90.0, Storing("f64"))
     took = timed(lambda: cell_evidence(table, [(log, Pull(0.0, 1e9, 1.0, 0.0, 0.0))]))
-    _below("an hour at 100 Hz, four cylinders, into a 20 x 20 table", took, EVIDENCE_MS)
+    _below("an hour at 100 Hz into a 20 x 20 table", took, EVIDENCE_MS)
+
+
+def _searched() -> None:
+    """An image that no method was made on, of 60 tables a MiB between code, texts, addresses and erased memory."""
+    from yarvic.bench.random_images import random_image, score
+    from yarvic.core.calibration.discover import discover
+
+    image = random_image(1003, tables=100, apart=64)
+    discover(image.data[: 1 << 16])
+    found = []
+    took = once(lambda: found.append(discover(image.data))) / len(image.data) * 2**20
+    result = score(image.tables, found[0].tables)
+    row(
+        "tables looked for in an image, a MiB",
+        f"{took:.2f} s",
+        f"{result.recall:.2f} {result.precision:.2f}",
+        took / SEARCH_S_A_MIB,
+        f"at most {SEARCH_S_A_MIB:.0f} s",
+        took <= SEARCH_S_A_MIB,
+    )
+
+
+def _opened() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        env = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "YARVIC_HOME": folder}
+        paths = {n: _job(Path(folder) / f"{n}.yarvic", 400, 16, n) for n in (3, 300)}
+        found: dict[int, list[float]] = {3: [], 300: []}
+        for _ in range(5):
+            for n, path in paths.items():
+                done = subprocess.run(
+                    [sys.executable, "-c", OPENED, str(path)], env=env, check=True, cwd=ROOT, capture_output=True
+                )
+                found[n].append(json.loads(done.stdout.splitlines()[-1]))
+    many, few = median(found[300]), median(found[3])
+    row(
+        "400 tables, 300 revisions open as with 3",
+        f"{many * 1e3:.0f} ms",
+        f"{few * 1e3:.0f} ms",
+        many / few,
+        f"at most {OPENS_AS}",
+        many / few <= OPENS_AS,
+    )

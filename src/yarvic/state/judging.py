@@ -37,7 +37,9 @@ class Judging(Acts):
     def _judge_all(self) -> None:
         """Judge every revision, those in hand first."""
         first = [r.id for r in (self.evidence_revision(), self.revision(self.reference)) if r is not None]
-        self._unjudged = deque(r.id for r in reversed(self.revisions()) if r.id not in first)
+        having = self.job.revisions_with_runs() if self.job is not None else set()
+        self.results |= {r.id: RevisionResults(r.id, (), (), ()) for r in self.revisions() if r.id not in having}
+        self._unjudged = deque(r.id for r in reversed(self.revisions()) if r.id in having and r.id not in first)
         for revision_id in first:
             self._judge(revision_id)
         self._judge_on()

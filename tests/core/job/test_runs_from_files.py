@@ -61,6 +61,7 @@ def test_it_waits_for_its_revision(job, recording):
     assert run.revision_id is None and [e.id for e in job.runs_of(None)] == [run.id] and job.runs_of(1) == []
     job.say_of([(run.id, "assigned", Assigned(revision_id=1, build=1))], "R0001 belongs to Stock.")
     assert job.runs_of(None) == [] and [(e.id, e.build) for e in job.runs_of(1)] == [(run.id, 1)]
+    assert job.revisions_with_runs() == {None, 1}
     job.say_of([(run.id, "assigned", Assigned())], "R0001 belongs to none.")
     assert [e.id for e in job.runs_of(None)] == [run.id] and job.runs_of(1) == []
     assert verify(job.path).faults == ()

@@ -69,6 +69,18 @@ class Runs(Records):
 
         return list(self._remember(_topic(revision_id), read))
 
+    def revisions_with_runs(self) -> set[int | None]:
+        """The revisions that runs were recorded for, or assigned to at any time; of another there is none."""
+        from yarvic.core.evidence.origin import Assigned, PullAssigned
+
+        kinds = {"assigned": Assigned.model_validate_json, "pull_assigned": PullAssigned.model_validate_json}
+        found = set(self._records(lambda one: one, (int | None,), "SELECT DISTINCT revision_id FROM evidence"))
+        for notes in self._notes().values():
+            for _, kind, text in notes:
+                if kind in kinds:
+                    found.add(self._document(kinds[kind], text, "assignment of a run").revision_id)
+        return found
+
     def _read_evidence(self, where: str = "", values: tuple[int | None, ...] = ()) -> list[Evidence]:
         notes = self._notes()
 
