@@ -274,9 +274,15 @@ def diff(
     other: Annotated[str, typer.Argument(help="A revision of the job, by its name; or another image.")],
     third: Annotated[str, typer.Argument(help="The revision that is compared with it.")] = "",
     as_json: AsJson = False,
+    checksums: Annotated[
+        bool, typer.Option("--checksums", help="Of two images, look for what a checksum covers too.")
+    ] = False,
 ) -> None:
     """Say what differs between two revisions of a job, table by table, or between two images, byte by byte."""
-    same = _diff_revisions(one, other, third, as_json) if third else _diff_images(one, Path(other), as_json)
+    if third:
+        same = _diff_revisions(one, other, third, as_json)
+    else:
+        same = _diff_images(one, Path(other), as_json, checksums)
     raise typer.Exit(PASSES if same else STOPS)
 
 
@@ -322,11 +328,13 @@ def _known(value: float) -> float | None:
     return round(value, 9) if math.isfinite(value) else None
 
 
-def _diff_images(one: Path, other: Path, as_json: bool) -> bool:
-    from yarvic.core.formats.image_comparison import compare_images_of_files
+def _diff_images(one: Path, other: Path, as_json: bool, checksums: bool) -> bool:
+    from yarvic.core.formats.image_comparison import checksums_of_files, compare_images_of_files
     from yarvic.core.formats.images import read_image
 
-    found = compare_images_of_files(read_image(one), read_image(other))
+    files = read_image(one), read_image(other)
+    found = compare_images_of_files(*files)
+    sums = checksums_of_files(*files, lambda share: None, lambda: False) if checksums else ()
     if as_json:
         _print_json(
             {
@@ -340,6 +348,11 @@ def _diff_images(one: Path, other: Path, as_json: bool) -> bool:
                 ],
                 "only": [{"image": name, "start": a, "end": b} for name, a, b in found.only],
             }
+            | (
+                {"checksums": [c.checksum.model_dump() | {"confidence": round(c.confidence, 3)} for c in sums]}
+                if checksums
+                else {}
+            )
         )
     else:
         _tell(found.headline())
@@ -347,6 +360,11 @@ def _diff_images(one: Path, other: Path, as_json: bool) -> bool:
             _tell(f"  {r.sentence()}")
         for name, start, end in found.only:
             _tell(f"  0x{start:X} to 0x{end - 1:X}: in {name} alone")
+        for each in sums:
+            for line in (each.sentence(), *each.toml().splitlines()):
+                _tell(line)
+        if checksums and not sums:
+            _tell("No checksum was told by these two.")
     return found.equal
 
 

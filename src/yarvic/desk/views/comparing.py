@@ -6,10 +6,12 @@ import os
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtWidgets import QFileDialog, QFrame, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication, QFileDialog, QFrame, QPlainTextEdit, QVBoxLayout, QWidget
 
-from yarvic.core.errors import YarvicError
-from yarvic.core.formats.image_comparison import ImageComparison, compare_images_of_files
+from yarvic.core.calibration.checksum_search import FoundChecksum
+from yarvic.core.errors import Cancelled, YarvicError
+from yarvic.core.formats.image_comparison import ImageComparison, checksums_of_files, compare_images_of_files
 from yarvic.core.formats.images import read_image
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.entry import Line
@@ -17,8 +19,12 @@ from yarvic.desk.widgets.words import label, row, word
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 
-FIELD_PX, NAME_PX = 460, 52
-KIND = "comparing two images"
+FIELD_PX, NAME_PX = 400, 52
+KIND, SUMS = "comparing two images", "looking for checksums in two images"
+NO_SUM = (
+    "No checksum was told by these two. It may be of another rule, or too short: CRCs and sums of 16 bits are told where"
+    " their range begins or ends at the word itself or at a round address, those of 8 bits hardly ever."
+)
 
 
 class ComparingView(View):
@@ -33,6 +39,11 @@ class ComparingView(View):
                       for n, which in enumerate(("First", "Second"))]  # fmt: skip
         self.headline = label("", "title", wrap=True)
         self.fault = label("", "fault", wrap=True)
+        self.search = word("Look for what a checksum covers", self.look_for_sums)
+        self.copy = word("Copy for a layout", self._copy)
+        self.sums = label("", wrap=True)
+        self.sums.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.found: tuple[FoundChecksum, ...] = ()
         self.listed = QPlainTextEdit()
         self.listed.setReadOnly(True)
         self.listed.setObjectName("mono")
@@ -49,9 +60,11 @@ class ComparingView(View):
             column.addWidget(line.fault)
         column.addWidget(self.headline)
         column.addWidget(self.fault)
+        column.addLayout(row(self.search, self.copy, None))
+        column.addWidget(self.sums)
         column.addWidget(self.listed, 1)
         self.column.addWidget(frame, 1)
-        self.fault.hide()
+        self._clear()
 
     def compare(self, *paths: Path) -> None:
         """Compare files, the second chosen later where one is given."""
@@ -71,9 +84,17 @@ class ComparingView(View):
             self._entered(n, chosen)
             self.lines[n].show_text(chosen)
 
+    def _clear(self) -> None:
+        """Show nothing of what two others were."""
+        self.found = ()
+        self.headline.setText("")
+        self.listed.setPlainText("")
+        for widget in (self.fault, self.search, self.copy, self.sums):
+            widget.hide()
+
     def _look(self) -> None:
         one, other = self.paths
-        self.fault.hide()
+        self._clear()
         if one is None or other is None:
             return
 
@@ -94,10 +115,42 @@ class ComparingView(View):
         self.headline.setText(found.headline())
         alone = [f"0x{a:X} to 0x{b - 1:X}, {b - a:,} bytes: in {name} alone" for name, a, b in found.only]
         self.listed.setPlainText("\n".join([*(r.sentence() for r in found.differs), *alone]))
+        self.search.setVisible(bool(found.differs))
+
+    def look_for_sums(self) -> None:
+        """Look for the checksums that hold in both, and the bytes that they cover."""
+        one, other = self.paths
+        if one is None or other is None:
+            return
+
+        def work(progress: Progress, cancelled: Asked) -> tuple[FoundChecksum, ...]:
+            found = checksums_of_files(read_image(one), read_image(other), lambda n: progress(n, one.name), cancelled)
+            if cancelled():
+                raise Cancelled(f"looking for checksums in {one.name} was cancelled")
+            return found
+
+        def show(found: tuple[FoundChecksum, ...]) -> None:
+            if [one, other] == self.paths:
+                self._show_sums(found)
+
+        request = self.session.request(SUMS)
+        self.session.requests.submit(request, f"Looking for checksums in {one.name}", work, show, failed=self._fail)
+
+    def _show_sums(self, found: tuple[FoundChecksum, ...]) -> None:
+        self.found = found
+        self.sums.setText("\n".join(each.sentence() for each in found) or NO_SUM)
+        self.sums.show()
+        self.copy.setVisible(bool(found))
+
+    def _copy(self) -> None:
+        """Put what was found on the clipboard, as a layout states it."""
+        clipboard = QApplication.clipboard()
+        assert clipboard is not None
+        clipboard.setText("\n\n".join(each.toml() for each in self.found) + "\n")
+        self.session.say("Copied: paste it into the layout, and confirm it on a third image where you have one.")
 
     def _fail(self, error: YarvicError) -> None:
-        self.headline.setText("")
-        self.listed.setPlainText("")
+        self._clear()
         self.fault.setText(str(error))
         self.fault.show()
 
