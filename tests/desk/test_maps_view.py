@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from pictures import painted
 from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QFontMetrics
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog
 from test_window import CONTROL, SHIFT, maps_of, pick
@@ -18,6 +19,7 @@ from yarvic.core.calibration.image import open_image
 from yarvic.core.calibration.layout import Axis, Entry, Layout
 from yarvic.core.job.store import Job
 from yarvic.demo.whinchat import WHINCHAT
+from yarvic.desk.theme import CAPTION_PX, font
 from yarvic.state.selection import DRAFT
 
 pytestmark = pytest.mark.window
@@ -324,7 +326,7 @@ def test_tables_are_exported_and_imported_from_the_window(driver, tmp_path, monk
 def sized(tmp_path, rows, columns):
     """A job with one table of a size, words in another."""
     x = Axis(title="Engine speed", unit="rpm", address=0, storage="u16", count=columns)
-    y = Axis(title="Throttle", unit="%", address=128, storage="u8", count=rows)
+    y = Axis(title="Throttle", unit="%", address=128, storage="u8", count=rows, factor=1.255)
     entry = Entry(key="t", title="T", kind="map" if rows > 1 else "curve", unit="deg", address=256, storage="u16",
                   factor=0.1, x=x, y=y if rows > 1 else None)  # fmt: skip
     layout = Layout(family="f", byte_order="big", size=8192, entries=(entry,))
@@ -338,6 +340,18 @@ def sized(tmp_path, rows, columns):
     job.import_stock(layout, open_image(bytes(data), layout).data, "R. S.")
     job.close()
     return path
+
+
+def cut_off(grid):
+    """Break points that have no room in their header."""
+    metrics = QFontMetrics(font(CAPTION_PX, bold=True))
+    across, down = grid.horizontalHeader(), grid.verticalHeader()
+    ways = (
+        (Qt.Orientation.Horizontal, grid.cells.columnCount(), across.sectionSize),
+        (Qt.Orientation.Vertical, grid.cells.rowCount(), lambda n: down.width()),
+    )
+    labels = [(grid.cells.headerData(n, way), wide(n)) for way, count, wide in ways for n in range(count)]
+    return [text for text, wide in labels if metrics.horizontalAdvance(text) + 12 > wide]
 
 
 @pytest.mark.parametrize("theme", ["paper", "night"])
@@ -355,6 +369,7 @@ def test_tables_of_every_size_are_shown_and_edited(empty, tmp_path, rows, column
         assert view.minimumSizeHint().width() <= view.width() + 1
         view.page.show_picture(0)
         pick(empty, view, 0, 1)
+        assert not cut_off(view.grid)
         empty.key(Qt.Key.Key_Plus)
         empty.type("1")
         empty.key(Qt.Key.Key_Return)

@@ -185,8 +185,9 @@ def _style(t: Tokens) -> str:
     QTableView#small {{ font-size: {round(CAPTION_PX * _scale())}px; }}
     QTableView::item:selected, QListWidget::item:selected {{ background: {tinted}; color: {t.ink}; }}
     QListWidget::item {{ padding: 4px 8px; }}
-    QHeaderView, QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: none; padding: 2px 6px;
+    QHeaderView, QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: none;
       font-size: {round(CAPTION_PX * _scale())}px; }}
+    QHeaderView::section {{ padding: 2px 6px; }}
     QTableCornerButton::section {{ background: {t.ground}; border: none; }}
     QMenu {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px; }}
     QMenu::item {{ padding: 4px 18px; }}

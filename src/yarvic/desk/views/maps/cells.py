@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 # Deeper retard than the knock check allows tints the bar at a cell's foot.
 KNOCK_DEG = default_limits().rules["knock_retard"].stop
-LEAST_CELL_PX, CELL_MARGIN_PX, WEDGE_PX, SMALL_PX = 40, 9, 6, 9
+LEAST_CELL_PX, CELL_MARGIN_PX, WEDGE_PX, SMALL_PX = 40, 9, 5, 9
 TINTS = 256
 MOST_TEXTS = 6000  # pictures of numbers that are kept
 
@@ -124,7 +124,7 @@ class CellPainter:
             return
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(tokens().color(token))
-        x, y = box.left() + 3, box.top() + 3
+        x, y = box.left() + 1, box.top() + 1
         tip, foot = (y, y + WEDGE_PX) if value > 0 else (y + WEDGE_PX, y)
         ends = [QPointF(x, foot), QPointF(x + WEDGE_PX, foot), QPointF(x + WEDGE_PX / 2, tip)]
         painter.drawPolygon(QPolygonF(ends))

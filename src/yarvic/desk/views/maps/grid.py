@@ -18,12 +18,13 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from yarvic.core.calibration.table import Table
 from yarvic.core.physics import FloatArray
-from yarvic.desk.theme import BODY_PX, font
+from yarvic.desk.theme import BODY_PX, CAPTION_PX, font
 from yarvic.desk.views.maps.cells import CELL_MARGIN_PX, LEAST_CELL_PX, CellPainter
 from yarvic.state.maps import MapsState
 
 # Tints nearer than this look alike; a word in a cell is shown so long.
 LEAST_TINT, MOST_WORD = 1.0 / 512, 16
+LEAST_HEADER_PX, HEADER_MARGIN_PX = 48, 14
 
 
 class TableModel(QAbstractTableModel):
@@ -174,7 +175,6 @@ class Grid(QTableView):
         horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         vertical.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         vertical.setMinimumSectionSize(22)
-        vertical.setFixedWidth(52)
         vertical.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.cells.modelReset.connect(self._widen)
         self.cells.dataChanged.connect(self._widen)
@@ -182,17 +182,25 @@ class Grid(QTableView):
         self._watch()
 
     def _widen(self) -> None:
-        """Columns as wide as their widest number: what is cut off would be read as another."""
-        header, decimals = self.horizontalHeader(), self.cells.decimals
-        assert header is not None
+        """As wide as the widest number and break point: what is cut off would be read as another."""
+        horizontal, vertical, decimals = self.horizontalHeader(), self.verticalHeader(), self.cells.decimals
+        assert horizontal is not None and vertical is not None
         there = self.cells.shown[np.isfinite(self.cells.shown)]
         ends = (there.min(), there.max()) if there.size else ()
         widest = max((f"{v:.{decimals}f}" for v in ends), key=len, default="")
         if self.cells.named is not None:
             widest = max((w.text[:MOST_WORD] for w in self.cells.named.words), key=len, default=widest)
-        header.setMinimumSectionSize(
-            max(LEAST_CELL_PX, QFontMetrics(font(BODY_PX, bold=True)).horizontalAdvance(widest) + CELL_MARGIN_PX)
-        )
+        numbers = QFontMetrics(font(BODY_PX, bold=True)).horizontalAdvance(widest) + CELL_MARGIN_PX
+        across, down = (self._widest(way) for way in (Qt.Orientation.Horizontal, Qt.Orientation.Vertical))
+        horizontal.setMinimumSectionSize(max(LEAST_CELL_PX, numbers, across))
+        vertical.setFixedWidth(max(LEAST_HEADER_PX, down))
+
+    def _widest(self, way: Qt.Orientation) -> int:
+        """The width of the widest break point of an axis."""
+        metrics = QFontMetrics(font(CAPTION_PX, bold=True))
+        count = self.cells.columnCount() if way == Qt.Orientation.Horizontal else self.cells.rowCount()
+        widths = (metrics.horizontalAdvance(str(self.cells.headerData(n, way) or "")) for n in range(count))
+        return max(widths, default=0) + HEADER_MARGIN_PX
 
     def _watch(self) -> None:
         model = self.selectionModel()

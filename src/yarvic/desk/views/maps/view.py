@@ -8,11 +8,7 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import (
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from yarvic.core.errors import YarvicError
 from yarvic.desk.overlays import Command
