@@ -155,3 +155,14 @@ def test_looking_that_is_cancelled_keeps_nothing_and_another_takes_its_place(emp
     assert view.state.found is None
     assert view.rows.rowCount() == 0
     assert not view.state.under_way
+
+
+def test_a_look_that_was_overtaken_by_one_at_the_same_file_does_not_end_it(page, empty):
+    path = page.state.path
+    page.state.look(path)
+    page.state.look(path)
+    heard = []
+    page.state.changed.connect(lambda: heard.append((page.state.under_way, page.state.found is not None)))
+    empty.idle()
+    assert not page.state.under_way and page.state.tables
+    assert (False, False) not in heard[:-2]

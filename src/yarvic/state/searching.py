@@ -38,12 +38,15 @@ class SearchState:
         self.family = ""
         self.confirmed: set[int] = set()
         self.under_way = False
+        self._looks = 0  # the one that counts is the last: another look at the same file is another
 
     def look(self, path: Path) -> None:
         """Look for tables in an image, beside the window. What was found in another before is forgotten."""
         self.path, self.image, self.found, self.error = path, None, None, None
         self.confirmed = set()
         self.under_way = True
+        self._looks += 1
+        this = self._looks
 
         def work(progress: Progress, cancelled: Asked) -> tuple[ImageFile, Discovered]:
             image = read_image(path)
@@ -51,17 +54,17 @@ class SearchState:
             return image, found
 
         def show(outcome: tuple[ImageFile, Discovered]) -> None:
-            if path == self.path:
+            if this == self._looks:
                 self.image, self.found = outcome
                 self.changed.emit()
 
         def failed(error: YarvicError) -> None:
-            if path == self.path:
+            if this == self._looks:
                 self.error = error
                 self.changed.emit()
 
         def ended() -> None:
-            if path == self.path:
+            if this == self._looks:
                 self.under_way = False
                 self.changed.emit()
 
