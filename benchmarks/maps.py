@@ -193,7 +193,7 @@ def _evidence() -> None:
 def _searched() -> None:
     """An image that no method was made on, of 60 tables a MiB between code, texts, addresses and erased memory."""
     from yarvic.bench.random_images import random_image, score
-    from yarvic.core.calibration.discover import discover
+    from yarvic.core.calibration.undescribed.discover import discover
 
     image = random_image(1003, tables=100, apart=64)
     discover(image.data[: 1 << 16])

@@ -50,7 +50,7 @@ DOORS = {
     "core/calibration/decoding.py": "the bytes of an image, checked against their layout",
     "core/calibration/checksum.py": "the bytes of an image, checked against their layout",
     "core/calibration/spans.py": "the bytes of two images",
-    "core/calibration/numbers_seen.py": "the bytes of an image, as many as there are",
+    "core/calibration/undescribed/numbers_seen.py": "the bytes of an image, as many as there are",
     "state/searching.py": "the numbers of a place that was found",
     "core/calibration/merging.py": "the bytes of two images",
     "core/calibration/layout_file.py": "documents of a layout, behind its door",

@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from yarvic.core.calibration.discover import FoundTable
 from yarvic.core.calibration.storing import CODES
+from yarvic.core.calibration.undescribed.discover import FoundTable
 from yarvic.core.physics import FloatArray
 
 WIDTHS = ("u8", "i8", "u16", "i16", "f32")

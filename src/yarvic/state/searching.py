@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 from psygnal import Signal
 
-from yarvic.core.calibration.discover import Discovered, FoundAxis, FoundTable, discover
-from yarvic.core.calibration.proposed_layout import proposed_layout
 from yarvic.core.calibration.storing import SIZES, dtype_of
+from yarvic.core.calibration.undescribed.discover import Discovered, FoundAxis, FoundTable, discover
+from yarvic.core.calibration.undescribed.proposed_layout import proposed_layout
 from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.formats.files import write_whole
 from yarvic.core.formats.images import ImageFile, read_image

@@ -14,7 +14,7 @@ from yarvic.core.errors import FormatError
 from yarvic.core.formats.images import Gap, ImageFile
 
 if TYPE_CHECKING:
-    from yarvic.core.calibration.checksum_search import FoundChecksum
+    from yarvic.core.calibration.undescribed.checksum_search import FoundChecksum
 
 # Ranges that lie no further apart are one; and so many are listed.
 APART = 8
@@ -91,7 +91,7 @@ def checksums_of_files(
 
     Raises FormatError for images that share no address, or share more than can be searched.
     """
-    from yarvic.core.calibration.checksum_search import LONGEST, checksums_found
+    from yarvic.core.calibration.undescribed.checksum_search import LONGEST, checksums_found
 
     start, end = _shared(one, other)
     if end - start > LONGEST:

@@ -9,7 +9,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QFileDialog, QFrame, QPlainTextEdit, QVBoxLayout, QWidget
 
-from yarvic.core.calibration.checksum_search import FoundChecksum
+from yarvic.core.calibration.undescribed.checksum_search import FoundChecksum
 from yarvic.core.errors import Cancelled, YarvicError
 from yarvic.core.formats.image_comparison import ImageComparison, checksums_of_files, compare_images_of_files
 from yarvic.core.formats.images import read_image

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yarvic.core.calibration.discover import FoundTable
+from yarvic.core.calibration.undescribed.discover import FoundTable
 from yarvic.core.errors import YarvicError
 from yarvic.desk.theme import CAPTION_PX, font, tokens
 from yarvic.desk.views.view import Desk, View

@@ -6,11 +6,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yarvic.core.calibration.behind_axes import LOOSE, MOST_POINTS
-from yarvic.core.calibration.bending import AS_MUCH, GOES_ON, bending_at
-from yarvic.core.calibration.calm import MOST_BEND, Calm, calm_stretches
-from yarvic.core.calibration.numbers_seen import VALUE_TYPES, Bools, Free, Ints, Numbers, NumbersSeen, all_numbers
 from yarvic.core.calibration.storing import SIZES
+from yarvic.core.calibration.undescribed.behind_axes import LOOSE, MOST_POINTS
+from yarvic.core.calibration.undescribed.bending import AS_MUCH, GOES_ON, bending_at
+from yarvic.core.calibration.undescribed.calm import MOST_BEND, Calm, calm_stretches
+from yarvic.core.calibration.undescribed.numbers_seen import (
+    VALUE_TYPES,
+    Bools,
+    Free,
+    Ints,
+    Numbers,
+    NumbersSeen,
+    all_numbers,
+)
 from yarvic.core.physics import FloatArray
 
 TWICE = (3.0, 6.0)  # a block ends before a row that bends so many times as much: both ends are looked at

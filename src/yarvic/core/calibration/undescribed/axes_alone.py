@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from yarvic.core.calibration.behind_axes import MOST_POINTS, lengths_of
-from yarvic.core.calibration.numbers_seen import AXIS_TYPES, JUMP, Bools, Free, Ints, Numbers, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
+from yarvic.core.calibration.undescribed.behind_axes import MOST_POINTS, lengths_of
+from yarvic.core.calibration.undescribed.numbers_seen import AXIS_TYPES, JUMP, Bools, Free, Ints, Numbers, NumbersSeen
 
 # An axis that stands alone: so many points at least, and how much its steps may change, of the mean one. Our choice.
 LEAST_ALONE, UNEVEN = 6, 0.55

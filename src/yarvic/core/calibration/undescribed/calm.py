@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from yarvic.core.calibration.behind_axes import LEAST_POINTS, MOST_POINTS
-from yarvic.core.calibration.numbers_seen import SIGNED, Bools, Ints, Numbers, Seen
+from yarvic.core.calibration.undescribed.behind_axes import LEAST_POINTS, MOST_POINTS
+from yarvic.core.calibration.undescribed.numbers_seen import SIGNED, Bools, Ints, Numbers, Seen
 
 # A table steps little from number to number, by its row length at most so much of the span of a window. Our choice.
 WINDOW, CALM = 24, {range(4, 12): (0.33, 0.5), range(12, 41): (0.23, 1.01)}

@@ -6,11 +6,11 @@ import numpy as np
 import pytest
 
 from yarvic.bench.random_images import Hidden, Score, random_image, score
-from yarvic.core.calibration import discover as module
-from yarvic.core.calibration.bending import bending
-from yarvic.core.calibration.discover import FoundTable, discover, likely_order
 from yarvic.core.calibration.layout_file import parse_layout
-from yarvic.core.calibration.proposed_layout import proposed_layout
+from yarvic.core.calibration.undescribed import discover as module
+from yarvic.core.calibration.undescribed.bending import bending
+from yarvic.core.calibration.undescribed.discover import FoundTable, discover, likely_order
+from yarvic.core.calibration.undescribed.proposed_layout import proposed_layout
 from yarvic.core.errors import CalibrationError
 
 HELD_OUT = (501, 502, 503)

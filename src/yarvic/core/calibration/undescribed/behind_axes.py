@@ -11,9 +11,9 @@ from dataclasses import dataclass, fields
 
 import numpy as np
 
-from yarvic.core.calibration.bending import bending_at, may_begin
-from yarvic.core.calibration.numbers_seen import AXIS_TYPES, SIGNED, VALUE_TYPES, Bools, Ints, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
+from yarvic.core.calibration.undescribed.bending import bending_at, may_begin
+from yarvic.core.calibration.undescribed.numbers_seen import AXIS_TYPES, SIGNED, VALUE_TYPES, Bools, Ints, NumbersSeen
 from yarvic.core.physics import FloatArray
 
 # Break points of an axis, and of both together at least. Our choice.

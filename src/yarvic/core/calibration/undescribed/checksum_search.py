@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yarvic.core.calibration.checksum import Checksum, Complement, Kind
-from yarvic.core.calibration.checksum_pair import (
+from yarvic.core.calibration.undescribed.checksum_pair import (
     NATURAL,
     Hit,
     Ints,
@@ -30,7 +30,7 @@ from yarvic.core.calibration.checksum_pair import (
     Word,
     both,
 )
-from yarvic.core.calibration.crc_algebra import RULES, Linear, Words
+from yarvic.core.calibration.undescribed.crc_algebra import RULES, Linear, Words
 
 Progress = Callable[[float], None]
 Cancelled = Callable[[], bool]

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yarvic.core.calibration.numbers_seen import Bools, Ints, Numbers, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
+from yarvic.core.calibration.undescribed.numbers_seen import Bools, Ints, Numbers, NumbersSeen
 from yarvic.core.physics import FloatArray
 
 # A row beside belongs to a block while it bends at most so many times as much, and so much of its span more. Our choice.

@@ -13,11 +13,11 @@ from typing import Literal
 
 import numpy as np
 
-from yarvic.core.calibration.axes_alone import lengths_alone
-from yarvic.core.calibration.axes_elsewhere import Blocks, blocks_of
-from yarvic.core.calibration.behind_axes import LOOSE, Placed, behind_axes
-from yarvic.core.calibration.numbers_seen import AXIS_TYPES, Bools, Free, NumbersSeen
 from yarvic.core.calibration.storing import SIZES
+from yarvic.core.calibration.undescribed.axes_alone import lengths_alone
+from yarvic.core.calibration.undescribed.axes_elsewhere import Blocks, blocks_of
+from yarvic.core.calibration.undescribed.behind_axes import LOOSE, Placed, behind_axes
+from yarvic.core.calibration.undescribed.numbers_seen import AXIS_TYPES, Bools, Free, NumbersSeen
 
 SAMPLE, SAMPLES = 1 << 15, 6  # bytes by which the byte order is told, and at how many places
 CHUNK, OVERLAP = 1 << 19, 1 << 13  # bytes searched at a time

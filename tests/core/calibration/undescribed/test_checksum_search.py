@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 
 from yarvic.core.calibration.checksum import Checksum
-from yarvic.core.calibration.checksum_search import checksums_found
-from yarvic.core.calibration.crc_algebra import RULES, Linear
+from yarvic.core.calibration.undescribed.checksum_search import checksums_found
+from yarvic.core.calibration.undescribed.crc_algebra import RULES, Linear
 from yarvic.core.formats.image_comparison import checksums_of_files
 from yarvic.core.formats.images import ImageFile
 

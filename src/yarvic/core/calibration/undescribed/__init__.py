@@ -1,0 +1,1 @@
+"""Images that nobody described: where tables lie in them, and what their checksums cover."""
