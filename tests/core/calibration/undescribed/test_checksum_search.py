@@ -101,6 +101,7 @@ def test_what_two_images_cannot_tell_is_not_told():
     one, _ = pair(6)
     assert checksums_found(one, one) == ()
     assert checksums_found(b"", b"") == ()
+    assert checksums_found(bytes(SIZE), b"\xff" * SIZE) == ()
     assert checksums_found(b"abc", b"abd") == ()
     with pytest.raises(ValueError, match="one length"):
         checksums_found(one, one[:-1])

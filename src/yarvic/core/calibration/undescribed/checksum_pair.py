@@ -23,6 +23,7 @@ NAMED = 3.0
 SURE = 4.0  # bits more than chance, at least
 LEAST = 256  # bytes of a range, a quarter of them unlike that before
 ECHOES = 16  # so many ends of a sum beside its own are tried
+MOST_RANGES = 16  # so many of a word and a rule are kept, the likeliest
 ALIKE = 8  # so many starts that give the same sum are looked at
 
 
@@ -56,6 +57,11 @@ class Pair:
         self.before = np.concatenate([[0], np.cumsum(self.bytes[0] != self.bytes[1])])
         self.turns = np.concatenate([[0, 0], np.cumsum(self.bytes[0][1:] != self.bytes[0][:-1])])[: len(one) + 1]
         self.length_bits = math.log2(max(self.size, 2))
+
+    @property
+    def differ(self) -> int:
+        """How many bytes do."""
+        return int(self.before[-1])
 
     def places(self, width: int, least: int, most: int) -> Ints:
         """Where words lie of which so many bytes differ at least: in turn one that stands alone, one by a round address."""
@@ -192,10 +198,9 @@ class Word:
         if not ranges[0].size:
             return []
         excess = self.pair.excess(said, self.tried, (self.place, self.place + self.width), ranges, around)
-        return [
-            Hit(rule, self.place, int(ranges[0][n]), int(ranges[1][n]), float(excess[n]))
-            for n in np.flatnonzero(excess >= SURE)
-        ]
+        good = np.flatnonzero(excess >= SURE)
+        best = good[np.argsort(-excess[good], kind="stable")[:MOST_RANGES]]
+        return [Hit(rule, self.place, int(ranges[0][n]), int(ranges[1][n]), float(excess[n])) for n in best]
 
 
 class Levels:

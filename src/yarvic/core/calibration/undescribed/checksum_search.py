@@ -38,7 +38,7 @@ Cancelled = Callable[[], bool]
 GRID = 2  # bytes: ends of the range of a CRC lie at multiples of this
 CRC_PLACES, SUM_PLACES = 16, 48  # so many words of a width are tried, the likeliest first
 MOST = 0.99  # the greatest confidence
-LONGEST = 1 << 24  # bytes of an image
+LONGEST, MOST_DIFFER = 1 << 24, 0.5  # bytes of an image, and the share of them in which two of a family may differ
 ORDERS: tuple[Order, Order] = ("big", "little")
 SUMS: tuple[Kind, ...] = ("sum-8", "sum-16", "sum-32", "xor-8", "xor-16", "xor-32")
 
@@ -84,11 +84,14 @@ def checksums_found(
 ) -> tuple[FoundChecksum, ...]:
     """The checksums that hold in both of two images of the same length, the surest first; linear in their size.
 
-    What was found so far is given where it is cancelled. Raises ValueError for images of two lengths, or over 16 MiB.
+    Images that differ in more than half of their bytes are not of one family: nothing is told of them. What was found so
+    far is given where it is cancelled. Raises ValueError for images of two lengths, or over 16 MiB.
     """
     if len(one) != len(other) or len(one) > LONGEST:
         raise ValueError("two images of one length are compared, of up to 16 MiB")
     pair = Pair(one, other, base)
+    if pair.differ > MOST_DIFFER * len(one):
+        return ()
     hits: list[Hit] = []
     parts = list(_parts(pair))
     for n, part in enumerate(parts):
@@ -106,6 +109,9 @@ def _told(pair: Pair, hits: list[Hit]) -> tuple[FoundChecksum, ...]:
     taken: set[int] = set()
     seen: set[tuple[Rule, int]] = set()
     sums: list[tuple[Kind, int, range]] = []
+    ranges: dict[tuple[Rule, int], set[tuple[int, int]]] = {}
+    for hit in hits:
+        ranges.setdefault((hit.rule, hit.place), set()).add((hit.start, hit.end))
     for hit in sorted(hits, key=lambda h: (-h.excess, h.place)):
         checksum = pair.checksum(hit)
         word = range(hit.place, hit.place + checksum.bits // 8)
@@ -115,7 +121,7 @@ def _told(pair: Pair, hits: list[Hit]) -> tuple[FoundChecksum, ...]:
         whole = range(min(hit.start, word.start), max(hit.end, word.stop))
         # Where a sum with its own word gives nought every word of the range would do: the likeliest is named.
         again = any(k == hit.rule.kind and hit.place in r and place in whole for k, place, r in sums)
-        fits = {(h.start, h.end) for h in hits if (h.rule, h.place) == (hit.rule, hit.place)}
+        fits = ranges[hit.rule, hit.place]
         if (
             not again
             and all(pair.fill(hit.start, a) and pair.fill(hit.end, b) for a, b in fits)
