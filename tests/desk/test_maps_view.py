@@ -12,7 +12,7 @@ from pictures import painted
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QFontMetrics
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QFileDialog
+from PyQt6.QtWidgets import QApplication, QFileDialog, QTableView
 from test_window import CONTROL, SHIFT, maps_of, pick
 
 from yarvic.core.calibration.image import open_image
@@ -20,6 +20,7 @@ from yarvic.core.calibration.layout import Axis, Entry, Layout
 from yarvic.core.job.store import Job
 from yarvic.demo.whinchat import WHINCHAT
 from yarvic.desk.theme import CAPTION_PX, font
+from yarvic.desk.widgets.headed import NAME_PX
 from yarvic.state.selection import DRAFT
 
 pytestmark = pytest.mark.window
@@ -375,6 +376,22 @@ def test_tables_of_every_size_are_shown_and_edited(empty, tmp_path, rows, column
         empty.key(Qt.Key.Key_Return)
     assert view.maps.table().values[0, 1] == pytest.approx(0.7 + 2.0)
     assert len(empty.window.session.draft.steps) == 2
+
+
+def test_names_keep_their_room_in_a_narrow_window(driver):
+    driver.window.resize(1024, 700)
+    view = maps_of(driver)
+    for name in ("list", "compare"):
+        view.show_panel(name)
+        driver.settle(30)
+        table = next(t for t in view.findChildren(QTableView) if t.isVisible())
+        columns = range(table.model().columnCount())
+        heads = [table.model().headerData(n, Qt.Orientation.Horizontal) for n in columns]
+        assert table.columnWidth(heads.index("Table or value")) >= NAME_PX
+        driver.window.resize(1920, 1080)
+        driver.settle(30)
+        assert sum(map(table.columnWidth, columns)) == table.viewport().width()
+        driver.window.resize(1024, 700)
 
 
 # -- killed

@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from yarvic.core.errors import YarvicError
-from yarvic.desk.widgets.headed import plain_rows
+from yarvic.desk.widgets.headed import NAME_PX, plain_rows
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.compared import Weighed
 from yarvic.state.maps import MapsState
@@ -40,7 +40,7 @@ class ComparePage(QWidget):
         self.against = chooser("What the maps are held against", self._against)
         self.headline = label("", "quiet")
         self.shown_as = chooser("How differences are shown", self._ways)
-        self.table = plain_rows(HEADS, "Tables and values that differ", {1: 90, 2: 190, 3: 110, 4: 120})
+        self.table = plain_rows(HEADS, "Tables and values that differ", {1: 90, 2: 190, 3: 110, 4: 120}, NAME_PX)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.table.doubleClicked.connect(lambda index: self._open(index.row()))
         self.table.activated.connect(lambda index: self._open(index.row()))

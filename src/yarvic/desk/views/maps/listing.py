@@ -8,7 +8,7 @@ from PyQt6.QtCore import QModelIndex, Qt, pyqtSignal
 from PyQt6.QtWidgets import QAbstractItemView, QLineEdit, QTableView, QVBoxLayout, QWidget
 
 from yarvic.desk.theme import font, tokens
-from yarvic.desk.widgets.headed import Headed, dress_rows
+from yarvic.desk.widgets.headed import NAME_PX, Headed, dress_rows
 from yarvic.desk.widgets.words import label, row, word
 from yarvic.state.listing import MARK_TITLES, Narrowed, Row
 from yarvic.state.maps import MapsState
@@ -100,7 +100,7 @@ class ListPage(QWidget):
         self.count = label("", "quiet")
         self.table = QTableView()
         self.table.setModel(self.model)
-        dress_rows(self.table, "Tables and values", WIDTHS, TITLE)
+        dress_rows(self.table, "Tables and values", WIDTHS, TITLE, NAME_PX)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.doubleClicked.connect(self._take)
         self.table.activated.connect(self._take)

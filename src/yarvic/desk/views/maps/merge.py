@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QTableWidgetItem, QVBoxLayout, QWidget
 
 from yarvic.core.calibration.merging import Conflict, Side
 from yarvic.desk.widgets.fault import FaultLine
-from yarvic.desk.widgets.headed import plain_rows
+from yarvic.desk.widgets.headed import NAME_PX, plain_rows
 from yarvic.desk.widgets.words import act, label, row, word
 from yarvic.state.maps import MapsState
 
@@ -28,7 +28,7 @@ class MergePage(QWidget):
         maps.merging.changed.connect(self._changed)
         self.headline = label("", "title", wrap=True)
         self.said = label("", "quiet", wrap=True)
-        self.table = plain_rows(HEADS, "Cells that both sides changed", {1: 170, 2: 80, 3: 80, 4: 80, 5: 90})
+        self.table = plain_rows(HEADS, "Cells that both sides changed", {1: 170, 2: 80, 3: 80, 4: 80, 5: 90}, NAME_PX)
         self.fault = FaultLine()
         self.ours = word("Selected: here", partial(self._decide, "ours"), "H")
         self.theirs = word("Selected: there", partial(self._decide, "theirs"), "T")
