@@ -46,7 +46,7 @@ def blocks_of(seen: NumbersSeen, free: Free) -> list[Blocks]:
         begun: dict[int, list[tuple[Ints, Ints]]] = {}
         for phase in range(size):
             view = seen.seen(storage, phase)
-            open_ = free.all(phase + np.arange(view.numbers.size) * size, size)
+            open_ = free.each(phase, size, view.numbers.size)
             for lengths, calm in calm_stretches(view, open_, storage):
                 for columns in lengths:
                     if calm.numbers.size > 4 * columns:

@@ -21,7 +21,7 @@ from yarvic.core.calibration.undescribed.numbers_seen import AXIS_TYPES, Bools, 
 
 SAMPLE, SAMPLES = 1 << 15, 6  # bytes by which the byte order is told, and at how many places
 CHUNK, OVERLAP = 1 << 19, 1 << 13  # bytes searched at a time
-WIDE = ("u16", "f32", "i16")  # types of axes by which it is told
+WIDE = ("u16", "f32")  # types of axes by which it is told
 # Confidence: with axes before it, without; for bending little, for size, for counts before the axes. Our choice,
 # held against images of random layouts in docs/table-finder.md.
 BEHIND, ELSEWHERE, FOR_SMOOTH, FOR_SIZE, FOR_COUNTS, SURE = 0.60, 0.25, 0.22, 0.10, 0.07, 0.99

@@ -123,6 +123,11 @@ class Free:
     def __init__(self, taken: Bools) -> None:
         self._before = _counted(taken)
 
+    def each(self, phase: int, size: int, count: int) -> Bools:
+        """Whether all bytes of each of so many numbers are free, from a byte on."""
+        before = self._before[phase : phase + size * count + 1 : size]
+        return np.asarray(before[1:] == before[:-1])
+
     def all(self, starts: Ints, size: int | Ints) -> Bools:
         """Whether so many bytes from each address on are free; what lies beyond the end is not."""
         ends = starts + size
