@@ -79,6 +79,9 @@ def formula(text: str, unit: str = "") -> Formula:
     return Formula(f"set to {_shown(said)} {unit}".rstrip(), parsed.work, needs=parsed.needs)
 
 
+_NEGATIVE = re.compile(r"-\s*([0-9.,]+\s*%?)")
+
+
 def _changing(text: str, sign: str, rest: str, unit: str) -> Formula:
     parsed = _parsed(text, rest)
     work = parsed.work
@@ -95,9 +98,14 @@ def _changing(text: str, sign: str, rest: str, unit: str) -> Formula:
         "*": lambda c: c["value"] * work(c),
         "/": lambda c: c["value"] / work(c),
     }
+    change = done[sign]
+    negative = _NEGATIVE.fullmatch(rest) if sign in "+-" else None
+    if negative is not None:
+        # Raised by less than nought is lowered.
+        sign, rest = "-" if sign == "+" else "+", negative.group(1)
     word = {"+": "raised by", "-": "lowered by", "*": "multiplied by", "/": "divided by"}[sign]
     beside = "" if parsed.percent or sign in "*/" else f" {unit}".rstrip()
-    return Formula(f"{word} {rest}{beside}", done[sign], percent=shares, needs=parsed.needs)
+    return Formula(f"{word} {rest}{beside}", change, percent=shares, needs=parsed.needs)
 
 
 def _shown(said: str) -> str:
