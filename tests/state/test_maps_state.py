@@ -179,7 +179,7 @@ def test_any_sequence_of_edits_undone_is_what_it_was(demo_path, tmp_path_factory
                 elif act == "value":
                     maps.edits.set_value("rev_limit", "6400")
                 elif act == "branch":
-                    maps.history.branch(s.revisions()[0], "another")
+                    maps.history.branch(s.revisions()[0], f"another {len(s.job.drafts())}")
                 else:
                     shown = s.draft.image.data if s.draft is not None else None
                     s.close_job()
@@ -291,6 +291,18 @@ def test_a_branch_is_merged_and_recorded(session, maps):
     )
     made = session.commit_draft("both", AUTHOR)
     assert made.merged_id == session.job.revision("B1").id and made.parent_id == a1.id
+
+
+def test_a_draft_has_a_name_of_its_own(session, maps):
+    a1 = session.job.revision("A1")
+    assert maps.history.branch(a1, "  less\nspark ").name == "less spark"
+    count = len(session.job.drafts())
+    for taken in ("Less Spark", "less  spark", "a1", "Stock"):
+        with pytest.raises(JobError, match="another draft or revision"):
+            maps.history.branch(a1, taken)
+    assert len(session.job.drafts()) == count
+    assert maps.history.branch(a1, " ").name == maps.history.branch(a1, "").name == ""
+    assert len(maps.history.branch(a1, "x" * 500).name) == 80
 
 
 def test_a_merge_that_is_undone_is_not_recorded(session, maps):

@@ -129,7 +129,8 @@ class Ladder(QWidget):
             )  # fmt: skip
         for other in s.other_drafts():
             lane = 1 if other.parent_id in tips else lanes.get(other.parent_id, 0)
-            name = other.name or "another draft"
+            below = s.revision(other.parent_id)
+            name = other.name or f"number {other.id}" + (f", on {below.name}" if below is not None else "")
             found.append(
                 Rung(rung_of(other), "draft", name, "click to select it", NO_DATA, len(found), lane, other.parent_id, "",
                      other.merged_id)

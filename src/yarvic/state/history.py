@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from yarvic.state.maps import MapsState
 
 MOST_IMAGES = 40  # kept while a history is walked
+MOST_LETTERS = 80  # of a draft's name
 
 
 @dataclass(frozen=True)
@@ -168,11 +169,15 @@ class History:
     # -- drafts
 
     def branch(self, revision: Revision, name: str) -> DraftState:
-        """Begin a draft of its own on a revision, and take it in hand. Raises JobError."""
+        """Begin a draft of its own on a revision, and take it in hand. Raises JobError, for a name that is taken too."""
         session = self.maps.session
         if session.job is None or session.job.read_only:
             raise JobError("the job is open read only", remedy="Close it elsewhere and open it again.")
-        number = session.job.begin_draft(revision.id, (), name=name.strip())
+        name = " ".join(name.split())[:MOST_LETTERS]
+        taken = {d.name.casefold() for d in session.job.drafts()} | {r.name.casefold() for r in session.revisions()}
+        if name and name.casefold() in taken:
+            raise JobError(f"{name} is the name of another draft or revision", remedy="Choose another name.")
+        number = session.job.begin_draft(revision.id, (), name=name)
         session.take_draft(number)
         assert session.draft is not None
         session.say(f"A draft on {revision.name} is begun.")
