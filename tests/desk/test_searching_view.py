@@ -166,3 +166,12 @@ def test_a_look_that_was_overtaken_by_one_at_the_same_file_does_not_end_it(page,
     empty.idle()
     assert not page.state.under_way and page.state.tables
     assert (False, False) not in heard[:-2]
+
+
+def test_addresses_and_shapes_are_whole_in_a_narrow_window(page, empty):
+    empty.window.resize(1024, 700)
+    empty.settle(30)
+    metrics = page.rows.fontMetrics()
+    for column, text in ((0, "0x80004802"), (2, "20 x 40"), (3, "u16")):
+        assert metrics.horizontalAdvance(text) + 6 <= page.rows.columnWidth(column)
+    assert sum(page.rows.columnWidth(n) for n in range(5)) <= page.rows.viewport().width()

@@ -31,9 +31,9 @@ from yarvic.state.searching import SearchState
 from yarvic.state.session import Session
 
 HEADS = ("Place", "Confidence", "Shape", "Numbers", "Confirmed")
-WIDTHS = {1: 82, 2: 76, 3: 66, 4: 78}
+WIDTHS, ADDRESS_PX = {1: 72, 2: 76, 3: 58, 4: 68}, 86
 CONFIRMED = HEADS.index("Confirmed")
-SHORT_PX, LEAST_PX, ROWS_PX, PICTURE_PX = 110, 120, 374, 120
+SHORT_PX, LEAST_PX, ROWS_PX, PICTURE_PX = 110, 120, 378, 120
 SURE = 0.8
 IMAGES = "Images (*.hex *.s19 *.s37 *.srec *.mot *.bin);;All files (*)"
 
@@ -88,7 +88,7 @@ class SearchingView(View):
         self.family = Line("Name of the family", self._family, 0, "what the unit is called")
         self.family.setMinimumWidth(LEAST_PX)
         self.headline = label("", "quiet", wrap=True)
-        self.rows = plain_rows(HEADS, "Places that look like tables", WIDTHS)
+        self.rows = plain_rows(HEADS, "Places that look like tables", WIDTHS, ADDRESS_PX)
         self.rows.setMinimumWidth(ROWS_PX)
         self.rows.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.rows.itemSelectionChanged.connect(self._show_one)
