@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import io
-import json
-import math
 import os
 import sys
 import traceback
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
@@ -16,7 +13,8 @@ from typing import Annotated, Any
 import typer
 
 from yarvic import __version__
-from yarvic.core.errors import UnitError, YarvicError, in_plain
+from yarvic.cli_words import print_each, print_json, tell
+from yarvic.core.errors import UnitError, YarvicError
 
 app = typer.Typer(
     help="The calibrator's bench.", no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False
@@ -26,19 +24,6 @@ app.add_typer(keys, name="keys")
 PASSES, STOPS, UNUSABLE, LACKS_DATA = 0, 1, 2, 3
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
-
-
-def _print_json(value: Any) -> None:
-    print(json.dumps(value, indent=1, allow_nan=False))
-
-
-def _print_each(document: list[dict[str, Any]], tell: Callable[[dict[str, Any]], None], as_json: bool) -> None:
-    """A list of entries as one document, or each of them in words."""
-    if as_json:
-        _print_json(document)
-        return
-    for entry in document:
-        tell(entry)
 
 
 @app.callback(invoke_without_command=True)
@@ -129,7 +114,7 @@ def check(
         channel_words(),
     )
     document = [each for path in logs for each in check_file(path, by)]
-    _print_each(document, _tell_check, as_json)
+    print_each(document, _tell_check, as_json)
     worst = [entry["verdict"] for entry in document]
     raise typer.Exit(STOPS if STOP in worst else LACKS_DATA if NO_DATA in worst else PASSES)
 
@@ -139,19 +124,19 @@ def _tell_check(entry: dict[str, Any]) -> None:
 
     pulls = "1 pull" if entry["pulls"] == 1 else f"{entry['pulls']} pulls"
     part = f", {entry['part']}" if entry["part"] else ""
-    _tell(f"{entry['log']}{part}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")
+    tell(f"{entry['log']}{part}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")
     for sentence in (*entry["problems"], *entry["notes"]):
-        _tell(f"  log      {sentence}")
+        tell(f"  log      {sentence}")
     for c in entry["columns"]:
         if c["question"]:
-            _tell(f"  asked    {c['name']}: {c['question']}")
+            tell(f"  asked    {c['name']}: {c['question']}")
     unknown = [c["name"] for c in entry["columns"] if c["how"] == "not_understood"]
     if unknown:
-        _tell(f"  not understood: {', '.join(unknown)}")
+        tell(f"  not understood: {', '.join(unknown)}")
     for c in entry["checks"]:
-        _tell(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
+        tell(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
     for family in entry["not_asked"]:
-        _tell(f"  not asked of this log: {family.lower()}")
+        tell(f"  not asked of this log: {family.lower()}")
 
 
 def _of_job(path: Path) -> tuple[tuple[Any, ...] | None, Any]:
@@ -213,7 +198,7 @@ def dyno(
         words=channel_words(),
     )
     document = [each for path in files for each in read_sheet(path, told)]
-    _print_each(document, _tell_sheet, as_json)
+    print_each(document, _tell_sheet, as_json)
     faulty, open_ = (any(entry[key] for entry in document) for key in ("faults", "questions"))
     raise typer.Exit(STOPS if faulty else LACKS_DATA if open_ else PASSES)
 
@@ -222,25 +207,25 @@ def _tell_sheet(entry: dict[str, Any]) -> None:
     from yarvic.core.physics.correction import title
 
     run, curve = f", {entry['run']}" if entry["run"] else "", entry["curve"]
-    _tell(f"{entry['file']}{run}")
+    tell(f"{entry['file']}{run}")
     if curve is not None:
         by = title(entry["standard"]) if entry["standard"] else "as it stands"
         by += f", factor {curve['factor']:.3f}" if curve["factor"] is not None else ""
         at = f"at the {entry['basis']}" if entry["basis"] else "wheel or crank unknown"
         power = f"{curve['peak_power_w'] / 1e3:.1f} kW at {curve['peak_power_rpm']:,.0f} rpm"
         torque = f"{curve['peak_torque_nm']:.1f} N m at {curve['peak_torque_rpm']:,.0f} rpm"
-        _tell(f"  {at}, {by}: {power}, {torque}")
+        tell(f"  {at}, {by}: {power}, {torque}")
     for word, key in (("fault", "faults"), ("asked", "questions"), ("note", "notes")):
         for sentence in entry[key]:
-            _tell(f"  {word:8} {sentence}")
+            tell(f"  {word:8} {sentence}")
     for warning in curve["warnings"] if curve is not None else ():
-        _tell(f"  note     {warning}")
+        tell(f"  note     {warning}")
     for c in entry["columns"]:
         if c["question"]:
-            _tell(f"  asked    {c['name']}: {c['question']}")
+            tell(f"  asked    {c['name']}: {c['question']}")
     left = [f"{c['name']} ({c['reason']})" for c in entry["columns"] if c["how"] == "not_understood"]
     if left:
-        _tell(f"  not used: {', '.join(left)}")
+        tell(f"  not used: {', '.join(left)}")
 
 
 @app.command()
@@ -262,7 +247,7 @@ def layout(
         found, faults, unknown = taken.layout, list(taken.faults), taken.unknown
     told = document(found, tuple(faults), unknown)
     if as_json:
-        _print_json(told)
+        print_json(told)
     else:
         _tell_layout(told)
     raise typer.Exit(STOPS if faults else LACKS_DATA if found.left_out or unknown else PASSES)
@@ -279,114 +264,36 @@ def diff(
     ] = False,
 ) -> None:
     """Say what differs between two revisions of a job, table by table, or between two images, byte by byte."""
+    from yarvic.cli_diff import diff_images, diff_revisions
+
+    if third and checksums:
+        raise YarvicError("--checksums is of two images", concerns=str(one), remedy="Compare revisions without it.")
     if third:
-        same = _diff_revisions(one, other, third, as_json)
+        same = diff_revisions(one, other, third, as_json)
     else:
-        same = _diff_images(one, Path(other), as_json, checksums)
+        same = diff_images(one, Path(other), as_json, checksums)
     raise typer.Exit(PASSES if same else STOPS)
-
-
-def _diff_revisions(path: Path, one: str, other: str, as_json: bool) -> bool:
-    from yarvic.core.calibration.compare import compare_images
-    from yarvic.core.calibration.image import open_image
-    from yarvic.core.job.store import Job
-
-    job = Job.open(path, read_only=True)
-    try:
-        before, after = (open_image(job.image(job.revision(n).image), job.layout, source=n) for n in (one, other))
-        found = compare_images(before, after)
-    finally:
-        job.close()
-    if as_json:
-        _print_json(
-            {
-                "job": str(path),
-                "from": one,
-                "to": other,
-                "slots": {
-                    slot: [
-                        {
-                            "key": d.key, "title": d.title, "unit": d.unit, "cells": d.cells,
-                            "least": _known(d.least), "greatest": _known(d.greatest), "axes_moved": d.axes,
-                        }
-                        for d in listed
-                    ]
-                    for slot, listed in found.items()
-                },
-            }
-        )  # fmt: skip
-    else:
-        for slot, listed in found.items():
-            for d in listed:
-                _tell(f"{slot}: {d.sentence()}" if len(found) > 1 else d.sentence())
-        if not any(found.values()):
-            _tell(f"{one} and {other} hold the same maps.")
-    return not any(found.values())
-
-
-def _known(value: float) -> float | None:
-    return round(value, 9) if math.isfinite(value) else None
-
-
-def _diff_images(one: Path, other: Path, as_json: bool, checksums: bool) -> bool:
-    from yarvic.core.formats.image_comparison import checksums_of_files, compare_images_of_files
-    from yarvic.core.formats.images import read_image
-
-    files = read_image(one), read_image(other)
-    found = compare_images_of_files(*files)
-    sums = checksums_of_files(*files, lambda share: None, lambda: False) if checksums else ()
-    if as_json:
-        _print_json(
-            {
-                "one": found.one,
-                "other": found.other,
-                "compared": found.compared,
-                "bytes_differ": found.bytes_differ,
-                "differs": [
-                    {"start": r.start, "end": r.end, "one": r.one.hex(), "other": r.other.hex()}
-                    for r in found.differs
-                ],
-                "only": [{"image": name, "start": a, "end": b} for name, a, b in found.only],
-            }
-            | (
-                {"checksums": [c.checksum.model_dump() | {"confidence": round(c.confidence, 3)} for c in sums]}
-                if checksums
-                else {}
-            )
-        )
-    else:
-        _tell(found.headline())
-        for r in found.differs:
-            _tell(f"  {r.sentence()}")
-        for name, start, end in found.only:
-            _tell(f"  0x{start:X} to 0x{end - 1:X}: in {name} alone")
-        for each in sums:
-            for line in (each.sentence(), *each.toml().splitlines()):
-                _tell(line)
-        if checksums and not sums:
-            _tell("No checksum was told by these two.")
-    return found.equal
 
 
 def _tell_layout(told: dict[str, Any]) -> None:
     version = f", {told['version']}" if told["version"] else ""
     size = f"{told['size']:,} bytes from 0x{told['base']:X}" if told["size"] else "length not stated"
-    _tell(f"{told['family']}{version}: {told['byte_order']} endian, {size}")
+    tell(f"{told['family']}{version}: {told['byte_order']} endian, {size}")
     kinds: dict[str, int] = {}
     for entry in told["entries"]:
         kinds[entry["kind"]] = kinds.get(entry["kind"], 0) + 1
-    _tell("  " + (", ".join(f"{n:,} {kind}{'s' if n != 1 else ''}" for kind, n in kinds.items()) or "no entries"))
+    tell("  " + (", ".join(f"{n:,} {kind}{'s' if n != 1 else ''}" for kind, n in kinds.items()) or "no entries"))
     for entry in told["entries"]:
         shape = " x ".join(str(n) for n in entry.get("shape", ()))
         role = f", {entry['role'].replace('_', ' ')}" if entry.get("role") else ""
-        _tell(f"  {entry['kind']:7} 0x{entry['address']:06X}  {entry['key']}  {entry['unit']}  {shape}{role}")
+        tell(f"  {entry['kind']:7} 0x{entry['address']:06X}  {entry['key']}  {entry['unit']}  {shape}{role}")
     for out in told["left_out"]:
         place = f"line {out['line']:,}, " if out["line"] else ""
-        _tell(f"  left out {place}{out['key']}: {out['reason']}")
+        tell(f"  left out {place}{out['key']}: {out['reason']}")
     for fault in told["faults"]:
-        _tell(f"  fault    {fault['sentence']}")
+        tell(f"  fault    {fault['sentence']}")
     for what in told["not_judged"]:
-        _tell(f"  unknown  {what}")
+        tell(f"  unknown  {what}")
 
 
 @app.command()
@@ -409,7 +316,7 @@ def correct(
     )
     c = correction(standard, air)
     if as_json:
-        _print_json(
+        print_json(
             {
                 "standard": c.standard,
                 "title": c.title,
@@ -440,15 +347,15 @@ def verify(
 
     report = report_of(path)
     if as_json:
-        _print_json(report.document)
+        print_json(report.document)
     else:
         for line in report.about:
-            _tell(line)
+            tell(line)
         for fault in report.faults:
-            _tell(f"fault: {fault}")
-        _tell(report.verdict)
+            tell(f"fault: {fault}")
+        tell(report.verdict)
         for name, signer in report.signers:
-            _tell(f"Release {name}: {signer.sentence}" if name else signer.sentence)
+            tell(f"Release {name}: {signer.sentence}" if name else signer.sentence)
     raise typer.Exit(PASSES if report.intact and (report.signed or not require_signature) else STOPS)
 
 
@@ -459,13 +366,13 @@ def keys_show(as_json: AsJson = False) -> None:
 
     known = known_keys().keys
     if as_json:
-        _print_json([{**k.model_dump(mode="json"), "fingerprint": k.fingerprint} for k in known])
+        print_json([{**k.model_dump(mode="json"), "fingerprint": k.fingerprint} for k in known])
         return
     for k in known:
         state = f"revoked {k.revoked}: {k.reason}" if k.revoked else f"until {k.until}"
-        _tell(f"{k.fingerprint}  {k.name}{', own' if k.own else ''}, since {k.added}, {state}")
+        tell(f"{k.fingerprint}  {k.name}{', own' if k.own else ''}, since {k.added}, {state}")
     if not known:
-        _tell("No key is known yet. One is made when somebody signs for the first time.")
+        tell("No key is known yet. One is made when somebody signs for the first time.")
 
 
 @keys.command("write")
@@ -474,7 +381,7 @@ def keys_write(name: str, file: Path) -> None:
     from yarvic.state.keys import write_public
 
     public = write_public(name, file)
-    _tell(f"{file}: the public key of {public.name}. Tell them its fingerprint: {public.fingerprint}")
+    tell(f"{file}: the public key of {public.name}. Tell them its fingerprint: {public.fingerprint}")
 
 
 @keys.command("add")
@@ -483,7 +390,7 @@ def keys_add(file: Path, fingerprint: Annotated[str, typer.Option(help="As its o
     from yarvic.state.keys import add_key
 
     found = add_key(file, fingerprint)
-    _tell(f"{found.fingerprint} of {found.name} is known from now on.")
+    tell(f"{found.fingerprint} of {found.name} is known from now on.")
 
 
 @keys.command("revoke")
@@ -492,12 +399,7 @@ def keys_revoke(fingerprint: str, reason: Annotated[str, typer.Option(help="What
     from yarvic.state.keys import revoke_key
 
     revoke_key(fingerprint, reason)
-    _tell("Revoked. What it signed is said to be so from now on, with the reason.")
-
-
-def _tell(line: str) -> None:
-    """Print a line; nothing that a file holds steers the terminal."""
-    print(in_plain(line))
+    tell("Revoked. What it signed is said to be so from now on, with the reason.")
 
 
 def main() -> None:

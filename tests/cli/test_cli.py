@@ -7,6 +7,7 @@ import sys
 from contextlib import closing
 from datetime import date
 
+import numpy as np
 import pytest
 from evidence_files import read_log
 from kept import kept_drafts
@@ -543,3 +544,25 @@ def test_two_images_are_compared_byte_by_byte(tmp_path):
     told = json.loads(done.stdout)
     assert done.returncode == 1 and told["bytes_differ"] == 1 and told["differs"][0]["start"] == 5000
     assert yarvic("diff", tmp_path / "a.hex", tmp_path / "none").returncode == 2
+    done = yarvic("diff", tmp_path / "a.hex", tmp_path / "b.bin", "--checksums")
+    assert done.returncode == 1 and "No checksum was told by these two." in done.stdout
+
+
+def test_two_images_tell_what_a_checksum_covers(tmp_path):
+    from yarvic.core.calibration.checksum import Checksum
+
+    made = Checksum(kind="crc-32", ranges=((0x40, 0x3F00),), address=0x1C, byte_order="big")
+    for name, change in (("a.bin", 0), ("b.bin", 7)):
+        data = bytearray(np.random.default_rng(1).integers(0, 256, 0x4000).astype(np.uint8).tobytes())
+        data[0x800] ^= change
+        made.correct(data, 0, "big")
+        (tmp_path / name).write_bytes(data)
+    files = tmp_path / "a.bin", tmp_path / "b.bin"
+    done = yarvic("diff", *files, "--checksums")
+    assert done.returncode == 1 and "covers 0x40 to 0x3EFF: holds in both" in done.stdout
+    assert '\n[[checksums]]\nkind = "crc-32"\n' in done.stdout
+    told = json.loads(yarvic("diff", *files, "--checksums", "--json").stdout)
+    assert told["checksums"][0]["ranges"] == [[0x40, 0x3F00]] and told["checksums"][0]["confidence"] > 0.9
+    assert "checksums" not in json.loads(yarvic("diff", *files, "--json").stdout)
+    done = yarvic("diff", files[0], "A1", "B1", "--checksums")
+    assert done.returncode == 2 and "--checksums is of two images" in done.stderr
