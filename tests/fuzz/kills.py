@@ -32,8 +32,8 @@ ACTS = (
     "pull",
     "export",
 )
-# What may stand beside the jobs: packages, exports, and SQLite's journal of a commit that was cut off.
-EXPECTED = (".yarvic", ".zip", ".toml", ".hex", ".yarvic-journal")
+# What may stand beside the jobs: packages, exports, SQLite's journal of a commit that was cut off, the test's own copies.
+EXPECTED = (".yarvic", ".zip", ".toml", ".hex", ".yarvic-journal", ".copy")
 
 
 class Worker:

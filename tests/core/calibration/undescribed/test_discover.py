@@ -9,7 +9,8 @@ from yarvic.bench.random_images import Hidden, Score, random_image, score
 from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.calibration.undescribed import discover as module
 from yarvic.core.calibration.undescribed.bending import bending
-from yarvic.core.calibration.undescribed.discover import FoundTable, discover, likely_order
+from yarvic.core.calibration.undescribed.byte_order import likely_order
+from yarvic.core.calibration.undescribed.discover import FoundTable, discover
 from yarvic.core.calibration.undescribed.proposed_layout import proposed_layout
 from yarvic.core.errors import CalibrationError
 
@@ -121,17 +122,18 @@ def test_it_can_be_cancelled_and_says_how_far_it_is():
     assert discover(image.data, cancelled=lambda: True).tables == ()
 
 
-def test_order_of_bytes_alone_needs_few_of_them():
-    image = random_image(506, tables=60)
+@pytest.mark.parametrize(("seed", "tables", "apart"), [(506, 60, 1), (507, 6, 1), (2001, 12, 200), (2005, 12, 200)])
+def test_the_byte_order_of_full_and_of_sparse_images_is_told(seed, tables, apart):
+    image = random_image(seed, tables=tables, apart=apart)
     assert likely_order(image.data) == image.byte_order
 
 
 def bent(blocks, before=np.nan, behind=np.nan):
     """How blocks (n, rows, columns) bend, with a row before and one behind."""
     n, rows, columns = blocks.shape
-    beside = (np.broadcast_to(row, (n, 1, columns)) for row in (before, behind))
-    top, bottom = beside
-    return bending(np.concatenate([top, blocks, bottom], axis=1), np.full(n, rows))
+    top, bottom = (np.broadcast_to(row, (n, 1, columns)) for row in (before, behind))
+    whole = np.concatenate([top, blocks, bottom], axis=1)
+    return bending(whole.ravel(), np.full(n, rows), np.full(n, columns))
 
 
 def test_bending_is_the_mean_second_difference_over_the_span():
@@ -147,11 +149,15 @@ def test_bending_is_the_mean_second_difference_over_the_span():
     assert np.isnan(bent(np.ones((1, 4, 4))).bends[0])
 
 
-def test_blocks_of_other_heights_bend_as_they_do_alone():
+def test_blocks_of_other_shapes_bend_as_they_do_alone():
     random = np.random.default_rng(4)
-    tall = random.normal(0.0, 1.0, (1, 9, 6))
-    padded = np.concatenate([np.full((1, 1, 6), np.nan), tall[:, :5], np.full((1, 5, 6), 1e9)], axis=1)
-    assert bending(padded, np.array([5])).bends[0] == pytest.approx(bent(tall[:, :5]).bends[0], rel=1e-12)
+    shapes = [(4, 6), (9, 5), (5, 4), (12, 11)]
+    blocks = [random.normal(0.0, 1.0, (rows + 2, columns)) for rows, columns in shapes]
+    together = bending(np.concatenate([b.ravel() for b in blocks]), *np.array(shapes).T)
+    alone = [bent(b[None, 1:-1], b[0], b[-1]) for b in blocks]
+    assert together.bends == pytest.approx([a.bends[0] for a in alone], rel=1e-12)
+    assert together.more_above.tolist() == [a.more_above[0] for a in alone]
+    assert together.more_below.tolist() == [a.more_below[0] for a in alone]
 
 
 def test_a_row_out_of_step_and_a_list_are_no_table():

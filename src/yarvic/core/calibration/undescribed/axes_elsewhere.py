@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, fields
 
 import numpy as np
 
@@ -24,6 +25,7 @@ from yarvic.core.physics import FloatArray
 TWICE = (3.0, 6.0)  # a block ends before a row that bends so many times as much: both ends are looked at
 BREAK = 0.06  # of the span, what a row beside a block bends at least
 AT_FIRST = 0.18  # four rows' bending over the span around them
+STARTS_AT_ONCE = 1 << 12  # bounds the memory that an image takes in which nearly all bends little
 UNLIKE = 1.3  # so many times may four rows of a block be unlike the whole
 
 
@@ -38,64 +40,88 @@ class Blocks:
     bends: FloatArray
 
 
+@dataclass(frozen=True)
+class _Starts:
+    """Where blocks may begin in stretches, one entry each: the place, the row length, four rows' mean bend and span.
+
+    `down` (n, most rows - 1): the mean bend of each triple of rows from there on.
+    """
+
+    places: Ints
+    columns: Ints
+    span: Numbers
+    down: Numbers
+
+    @classmethod
+    def all(cls, parts: list[_Starts]) -> _Starts:
+        """Several as one."""
+        return cls(*(np.concatenate([getattr(p, f.name) for p in parts]) for f in fields(cls)))
+
+    def parts(self) -> Iterator[_Starts]:
+        """So many at a time that what is worked out of them fits into little memory."""
+        for first in range(0, self.places.size, STARTS_AT_ONCE):
+            part = slice(first, first + STARTS_AT_ONCE)
+            yield _Starts(*(getattr(self, f.name)[part] for f in fields(self)))
+
+
 def blocks_of(seen: NumbersSeen, free: Free) -> list[Blocks]:
     """Blocks in free bytes that bend little and end where they say; those over each other included."""
     found: list[Blocks] = []
     for storage in VALUE_TYPES:
         size = SIZES[storage]
-        begun: dict[int, list[tuple[Ints, Ints]]] = {}
+        begun: list[tuple[Ints, Ints, Ints]] = []
         for phase in range(size):
             view = seen.seen(storage, phase)
             open_ = free.each(phase, size, view.numbers.size)
             for lengths, calm in calm_stretches(view, open_, storage):
-                for columns in lengths:
-                    if calm.numbers.size > 4 * columns:
-                        at, rows = _begun(calm, columns)
-                        places = calm.places[at]
-                        fits = all_numbers(
-                            view, places, np.minimum(rows * columns, view.numbers.size - places), storage
-                        )
-                        begun.setdefault(columns, []).append((phase + size * places[fits], rows[fits]))
-        for columns, parts in begun.items():
-            starts, rows = (np.concatenate(several) for several in zip(*parts, strict=True))
-            found.append(_of_width(seen, storage, starts, rows, columns))
+                for starts in _some_starts(calm, lengths):
+                    at, rows, columns = _begun(calm, starts)
+                    places = calm.places[at]
+                    counts = np.minimum(rows * columns, view.numbers.size - places)
+                    fits = all_numbers(view, places, counts, storage)
+                    begun.append((phase + size * places[fits], rows[fits], columns[fits]))
+        if begun:
+            found.append(
+                _looked_at(seen, storage, *(np.concatenate(several) for several in zip(*begun, strict=True)))
+            )
     return found
 
 
-class _Bends:
-    """How much numbers bend from row to row, rows of one length, from each place on."""
-
-    def __init__(self, numbers: Numbers, columns: int) -> None:
-        bend = numbers[columns:-columns] * np.float32(-2.0)
-        bend += numbers[: -2 * columns]
-        bend += numbers[2 * columns :]
-        np.minimum(np.abs(bend, out=bend), MOST_BEND, out=bend)
-        self.sums = np.zeros(bend.size + 1)
-        np.cumsum(bend, out=self.sums[1:])
-
-    def mean(self, starts: Ints, count: int | Ints) -> FloatArray:
-        """Of so many places from each on."""
-        return np.asarray((self.sums[starts + count] - self.sums[starts]) / count)
+def _some_starts(calm: Calm, lengths: range) -> Iterator[_Starts]:
+    """Where blocks of some row lengths may begin: those of several lengths at a time, as each has few."""
+    found: list[_Starts] = []
+    for columns in lengths:
+        if calm.numbers.size > 4 * columns:
+            found.append(_starts(calm, columns))
+        if sum(f.places.size for f in found) > STARTS_AT_ONCE:
+            yield from _Starts.all(found).parts()
+            found = []
+    if found:
+        yield from _Starts.all(found).parts()
 
 
-def _begun(calm: Calm, columns: int) -> tuple[Ints, Ints]:
-    """Where blocks of a row length begin, and how many rows they have: up to where they bend on much more."""
-    c, bends = columns, _Bends(calm.numbers, columns)
-    four = bends.sums[2 * c :] - bends.sums[: -2 * c]
+def _starts(calm: Calm, columns: int) -> _Starts:
+    """Where four rows of a length bend little, and that before them more."""
+    c, numbers = columns, calm.numbers
+    bend = numbers[c:-c] * np.float32(-2.0)
+    bend += numbers[: -2 * c]
+    bend += numbers[2 * c :]
+    np.minimum(np.abs(bend, out=bend), MOST_BEND, out=bend)
+    sums = np.zeros(bend.size + 1)
+    np.cumsum(bend, out=sums[1:])
+    four = sums[2 * c :] - sums[: -2 * c]
     span = calm.span(4 * c)
     size = min(span.size, four.size)
     starts = np.flatnonzero(four[:size] < np.float32(2 * c * AT_FIRST) * span[:size])
     inside, span = four[starts] / (2 * c), span[starts]
-    fits = bends.mean(starts - c, c) > np.maximum(AS_MUCH * inside, BREAK * span)
+    fits = (sums[starts] - sums[starts - c]) / c > np.maximum(AS_MUCH * inside, BREAK * span)
     starts, inside, span = starts[fits], inside[fits], span[fits]
     both = calm.across(starts[:, None] + c * np.arange(4), c) + inside
     fits = (both < 2.0 * AT_FIRST * span) & _least(starts, both)
-    starts, inside, span = starts[fits], inside[fits], span[fits]
-    few, many = _rows(bends, starts, inside, c, BREAK * span)
-    other = many != few
-    starts, rows = np.concatenate([starts, starts[other]]), np.concatenate([few, many[other]])
-    fits = _as_whole(calm, bends, starts, rows, c)
-    return starts[fits], rows[fits]
+    starts, span = starts[fits], span[fits]
+    # Behind a stretch stands what is no number, which bends as much as a row can: none goes on to the end.
+    rows = sums[np.minimum(starts[:, None] + c * np.arange(MOST_POINTS), bend.size)]
+    return _Starts(starts, np.full(starts.size, c), span, (np.diff(rows, axis=1) / c).astype(np.float32))
 
 
 def _least(starts: Ints, bends: FloatArray) -> Bools:
@@ -107,36 +133,41 @@ def _least(starts: Ints, bends: FloatArray) -> Bools:
     return found
 
 
-def _as_whole(calm: Calm, bends: _Bends, starts: Ints, rows: Ints, columns: int) -> Bools:
+def _begun(calm: Calm, starts: _Starts) -> tuple[Ints, Ints, Ints]:
+    """Where blocks begin, how many rows and columns they have: up to where they bend on much more."""
+    few, many = (_rows(starts.down, times, BREAK * starts.span) for times in TWICE)
+    which = np.concatenate([np.arange(few.size), np.flatnonzero(many != few)])
+    rows = np.concatenate([few, many[many != few]])
+    places, columns = starts.places[which], starts.columns[which]
+    fits = _as_whole(calm, places, rows, columns, starts.down[which])
+    return places[fits], rows[fits], columns[fits]
+
+
+def _rows(down: Numbers, times: float, least: Numbers) -> Ints:
+    """How many rows there are up to one that bends more than the least and so many times more than those before it."""
+    before = np.cumsum(down, axis=1)[:, 1:-2] / np.arange(2, down.shape[1] - 1)
+    goes = down[:, 2:-1] <= np.maximum(times * before, least[:, None])
+    return np.asarray(4 + np.logical_and.accumulate(goes, axis=1).sum(1))
+
+
+def _as_whole(calm: Calm, starts: Ints, rows: Ints, columns: Ints, bends: Numbers) -> Bools:
     """Whether blocks bend little by four of their rows, and end where they say: a second look before a close one."""
-    picked = starts[:, None] + columns * (np.arange(4) * (rows[:, None] - 1) // 3)
-    numbers = calm.numbers[picked[:, :, None] + np.arange(columns)].reshape(starts.size, 4 * columns)
-    span = 4.0 * np.abs(numbers - numbers.mean(1)[:, None]).mean(1)
-    down, below = bends.mean(starts, (rows - 2) * columns), bends.mean(starts + (rows - 2) * columns, columns)
+    picked = starts[:, None] + columns[:, None] * (np.arange(4) * (rows[:, None] - 1) // 3)
+    column = np.arange(MOST_POINTS)
+    live = column < columns[:, None]
+    numbers = np.where(live[:, None, :], calm.numbers[picked[:, :, None] + column * live[:, None, :]], 0.0)
+    middle = numbers.sum((1, 2)) / (4 * columns)
+    apart = np.abs(numbers - middle[:, None, None]).sum(1)
+    span = np.where(live, apart, 0.0).sum(1) / columns
+    sums = np.cumsum(bends, axis=1)
+    every = np.arange(rows.size)
+    down, below = sums[every, rows - 3] / (rows - 2), bends[every, rows - 2]
     little = calm.across(picked, columns) + down < 2.0 * UNLIKE * LOOSE * span
     return np.asarray(little & (below * UNLIKE >= AS_MUCH * down + GOES_ON * span))
 
 
-def _rows(bends: _Bends, starts: Ints, inside: FloatArray, columns: int, least: Numbers) -> tuple[Ints, Ints]:
-    """How many rows there are up to one that bends more than the least and so many times more than those before it."""
-    few, many = np.full(starts.size, 4), np.full(starts.size, 4)
-    going, total, first = np.arange(starts.size), inside * 2, np.ones(starts.size, np.bool_)
-    for row in range(4, MOST_POINTS):
-        # The triple that ends with this row.
-        on = bends.mean(starts[going] + (row - 2) * columns, columns)
-        before = total / (row - 2)
-        first &= on <= np.maximum(TWICE[0] * before, least)
-        goes = on <= np.maximum(TWICE[1] * before, least)
-        going, total, least, first = going[goes], (total + on)[goes], least[goes], first[goes]
-        if not going.size:
-            break
-        many[going] += 1
-        few[going[first]] += 1
-    return few, many
-
-
-def _of_width(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, columns: int) -> Blocks:
+def _looked_at(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, columns: Ints) -> Blocks:
     bent = bending_at(seen, storage, starts, rows, columns)
     with np.errstate(invalid="ignore"):
         good = (bent.bends < LOOSE) & ~bent.more_above & ~bent.more_below
-    return Blocks(storage, rows[good], np.full(int(good.sum()), columns), starts[good], bent.bends[good])
+    return Blocks(storage, rows[good], columns[good], starts[good], bent.bends[good])

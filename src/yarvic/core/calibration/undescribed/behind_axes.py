@@ -6,6 +6,7 @@ a first look at four rows drops nearly all, a close look at the whole block is l
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, fields
 
@@ -20,7 +21,7 @@ from yarvic.core.physics import FloatArray
 LEAST_POINTS, MOST_POINTS, LEAST_TOGETHER = 4, 40, 9
 # Bending over span: of four rows at a first look, of the whole at a close one.
 AT_FIRST, LOOSE = 0.22, 0.14
-PAIRS_AT_ONCE = 300_000  # bounds the memory that an image of nothing but rising numbers takes
+PAIRS_AT_ONCE = 100_000  # bounds the memory that an image of nothing but rising numbers takes
 PADDING = (0, 1, 2, 3)  # bytes that may fill up to an even address
 SPARE = 3  # numbers before an axis that may rise towards it
 STEEP = 14.0  # the widest step of an axis over its middle one, at most
@@ -68,12 +69,22 @@ def behind_axes(
     pairs: list[Runs] = []
     for second in axes:
         ends, counts = _run_ends(seen, second)
-        for gap in PADDING:
-            fits = _padded(seen, ends - counts * SIZES[second], gap)
-            pairs += [_before(seen, first, second, ends[fits], counts[fits], gap) for first in axes]
-    runs = Runs.all(pairs)
+        for start, gap in itertools.product(range(0, ends.size, PAIRS_AT_ONCE), PADDING):
+            some = slice(start, start + PAIRS_AT_ONCE)
+            fits = start + np.flatnonzero(_padded(seen, ends[some] - counts[some] * SIZES[second], gap))
+            for first in axes:
+                pairs.append(_before(seen, first, second, ends[fits], counts[fits], gap))
+                if sum(p.end.size for p in pairs) > PAIRS_AT_ONCE:
+                    yield from _behind_all(seen, Runs.all(pairs), values)
+                    pairs = []
+    if pairs:
+        yield from _behind_all(seen, Runs.all(pairs), values)
+
+
+def _behind_all(seen: NumbersSeen, runs: Runs, types: Sequence[str]) -> Iterator[Placed]:
+    """The places behind all pairs of runs, of some at a time."""
     for start in range(0, runs.end.size, PAIRS_AT_ONCE):
-        yield from _behind(seen, runs.only(slice(start, start + PAIRS_AT_ONCE)), values)
+        yield from _behind(seen, runs.only(slice(start, start + PAIRS_AT_ONCE)), types)
 
 
 def _behind(seen: NumbersSeen, runs: Runs, types: Sequence[str]) -> Iterator[Placed]:
@@ -107,7 +118,7 @@ def _run_ends(seen: NumbersSeen, storage: str) -> tuple[Ints, Ints]:
         view = seen.seen(storage, phase)
         last = np.flatnonzero(view.ends & (view.rising >= LEAST_POINTS))
         ends.append(phase + (last + 1) * size)
-        counts.append(view.rising[last])
+        counts.append(view.rising[last].astype(np.int64))
     keys, lengths = lengths_of(seen, storage, np.concatenate(ends), np.concatenate(counts))
     behind = np.concatenate(ends)[keys]
     even = _even(seen, behind - lengths * size, lengths, storage)
@@ -127,7 +138,7 @@ def lengths_of(seen: NumbersSeen, storage: str, ends: Ints, rising: Ints) -> tup
     many = np.minimum(rising[long] - SPARE - 1, MOST_POINTS) - LEAST_POINTS + 1
     of, firsts = np.repeat(long, many), np.repeat(np.cumsum(many) - many, many)
     counts = LEAST_POINTS + np.arange(of.size) - firsts
-    jumps = seen.jumps_after(ends[of] - counts * SIZES[storage], storage) > 0
+    jumps = seen.jumps_after(ends[of] - counts * SIZES[storage], storage)
     keys.append(of[jumps])
     lengths.append(counts[jumps])
     return np.concatenate(keys), np.concatenate(lengths)
@@ -174,20 +185,18 @@ def _even(seen: NumbersSeen, starts: Ints, counts: Ints, storage: str) -> Bools:
 def _bends(seen: NumbersSeen, storage: str, values: Ints, rows: Ints, columns: Ints) -> FloatArray:
     """How much blocks bend; NaN where a first look told that there is none."""
     bends = np.full(values.size, np.nan)
-    fits = seen.may_hold(values, storage, rows * columns)
-    for wide in np.unique(columns).tolist():
-        mine = np.flatnonzero(fits & (columns == wide))
-        starts, again = np.unique(values[mine], return_inverse=True)
-        mine = mine[_bends_at_first(seen, starts, storage, wide)[again]]
-        bent = bending_at(seen, storage, values[mine], rows[mine], wide)
-        bends[mine] = np.where(bent.more_above, np.nan, bent.bends)
+    fits = np.flatnonzero(seen.may_hold(values, storage, rows * columns))
+    begins, again = np.unique((values[fits] << 6) | columns[fits], return_inverse=True)
+    fits = fits[_bends_at_first(seen, begins >> 6, storage, begins & 63)[again]]
+    bent = bending_at(seen, storage, values[fits], rows[fits], columns[fits])
+    bends[fits] = np.where(bent.more_above, np.nan, bent.bends)
     return bends
 
 
-def _bends_at_first(seen: NumbersSeen, starts: Ints, storage: str, columns: int) -> Bools:
+def _bends_at_first(seen: NumbersSeen, starts: Ints, storage: str, columns: Ints) -> Bools:
     """Whether the first four rows bend little from row to row, and the row before them does not go on."""
     found = may_begin(seen, storage, starts, columns)
-    four = bending_at(seen, storage, starts[found], np.full(int(found.sum()), 4), columns)
+    four = bending_at(seen, storage, starts[found], np.full(int(found.sum()), 4), columns[found])
     with np.errstate(invalid="ignore"):
         found[found] = (four.bends < AT_FIRST) & ~four.more_above
     return found

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from yarvic.core.calibration.undescribed.behind_axes import LEAST_POINTS, MOST_POINTS
-from yarvic.core.calibration.undescribed.numbers_seen import SIGNED, Bools, Ints, Numbers, Seen
+from yarvic.core.calibration.undescribed.numbers_seen import SIGNED, Bools, Counts, Ints, Numbers, Seen, counted
 
 # A table steps little from number to number, by its row length at most so much of the span of a window. Our choice.
 WINDOW, CALM = 24, {range(4, 12): (0.33, 0.5), range(12, 41): (0.23, 1.01)}
@@ -21,36 +21,39 @@ def calm_stretches(seen: Seen, open_: Bools, storage: str) -> Iterator[tuple[ran
     """For some row lengths at a time the stretches in which blocks of them may lie."""
     if seen.numbers.size < WINDOW:
         return
-    filled = np.nan_to_num(seen.numbers, nan=NONE)
+    filled = np.where(np.isnan(seen.numbers), np.float32(NONE), seen.numbers) if seen.none[-1] else seen.numbers
     open_ = open_ & ~_listed(seen.rising)
     span = _spans(filled, (WINDOW,))[WINDOW]
     steps = np.diff(filled)
     step = _means(np.abs(steps), WINDOW - 1)
     up = steps > 0.0
-    turns = _means(up[1:] != up[:-1], WINDOW - 2)
+    turning = counted(up[1:] != up[:-1])
+    turns = turning[WINDOW - 2 :] - turning[: 2 - WINDOW]
     least = LEAST_SPAN if storage != "f32" else LEAST_SPAN_FLOAT
     flat = span < least
     there = (span < NONE / 10.0) & ~flat
     if storage in SIGNED:
         there &= _near(filled[: span.size] < 0.0, FAR) & _near(filled[: span.size] >= 0.0, FAR)
-    for lengths, (most, turning) in CALM.items():
-        little = there & (step < most * span) & (turns < turning)
+    for lengths, (most, most_turns) in CALM.items():
+        little = there & (step < most * span) & (turns < most_turns * (WINDOW - 2))
         # Part of a table may be all of one number; what is so for longer holds none.
         little |= flat & _near(little, FAR)
         yield lengths, Calm(filled, _covered(little, filled.size) & open_, least, lengths)
 
 
-def _listed(rising: Ints) -> Bools:
+def _listed(rising: Counts) -> Bools:
     """Which numbers stand in a list that rises for longer than three rows of the widest table."""
-    ends = np.flatnonzero(np.diff(rising, append=0) <= 0)
-    long = ends[rising[ends] >= 3 * MOST_POINTS]
+    long = np.flatnonzero(rising >= 3 * MOST_POINTS)
+    if not long.size:
+        return np.zeros(rising.size, np.bool_)
+    long = long[np.append(rising[long[1:]] <= rising[long[:-1]], True)]
     change = np.zeros(rising.size + 1, np.int32)
     change[long + 1 - rising[long]] += 1
     change[long + 1] -= 1
-    return np.cumsum(change[:-1]) > 0
+    return np.cumsum(change[:-1], dtype=np.int32) > 0
 
 
-def _means(numbers: Numbers | Bools, window: int) -> Numbers:
+def _means(numbers: Numbers, window: int) -> Numbers:
     """The mean of so many from each place on."""
     sums = np.zeros(numbers.size + 1)
     np.cumsum(numbers, out=sums[1:])
@@ -120,9 +123,10 @@ class Calm:
         self.along = np.zeros(along.size + 1)
         np.cumsum(np.minimum(along, MOST_BEND), out=self.along[1:])
 
-    def across(self, rows: Ints, columns: int) -> Numbers:
-        """How much rows bend from column to column, mean; rows begin at places (n, several)."""
-        return np.asarray((self.along[rows + columns - 2] - self.along[rows]).mean(1) / (columns - 2))
+    def across(self, rows: Ints, columns: int | Ints) -> Numbers:
+        """How much rows bend from column to column, mean; rows begin at places (n, several), columns of one or each."""
+        last = np.reshape(columns, (-1, 1)) - 2
+        return np.asarray((self.along[rows + last] - self.along[rows]).mean(1) / last[:, 0])
 
     def span(self, count: int) -> Numbers:
         """Between the least and the greatest of about so many numbers from each place on; below nought where none is."""

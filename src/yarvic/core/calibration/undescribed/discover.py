@@ -8,8 +8,9 @@ how well it does is in docs/table-finder.md.
 from __future__ import annotations
 
 from collections.abc import Callable, Container
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from typing import Literal
+from threading import Lock
 
 import numpy as np
 
@@ -17,22 +18,17 @@ from yarvic.core.calibration.storing import SIZES
 from yarvic.core.calibration.undescribed.axes_alone import lengths_alone
 from yarvic.core.calibration.undescribed.axes_elsewhere import Blocks, blocks_of
 from yarvic.core.calibration.undescribed.behind_axes import LOOSE, Placed, behind_axes
+from yarvic.core.calibration.undescribed.byte_order import SIGNS, Order, likely_order
 from yarvic.core.calibration.undescribed.numbers_seen import AXIS_TYPES, Bools, Free, NumbersSeen
 
-SAMPLE, SAMPLES = 1 << 15, 6  # bytes by which the byte order is told, and at how many places
-CHUNK, OVERLAP = 1 << 19, 1 << 13  # bytes searched at a time
-WIDE = ("u16", "f32")  # types of axes by which it is told
+CHUNK, OVERLAP, AT_ONCE = 1 << 20, 1 << 13, 2  # bytes searched at a time, and parts at a time
 # Confidence: with axes before it, without; for bending little, for size, for counts before the axes. Our choice,
 # held against images of random layouts in docs/table-finder.md.
 BEHIND, ELSEWHERE, FOR_SMOOTH, FOR_SIZE, FOR_COUNTS, SURE = 0.60, 0.25, 0.22, 0.10, 0.07, 0.99
 FOR_LENGTH = 0.1
-KNOWN = (
-    0.3,
-    0.5,
-    1.0,
-)  # how much a block without axes before it weighs, by how many of its lengths axes elsewhere have
+# How much a block without axes before it weighs, by how many of its lengths axes elsewhere have.
+KNOWN = 0.3, 0.5, 1.0
 LARGE = 150.0  # values of a large table
-Order = Literal["big", "little"]
 Progress = Callable[[float], None]
 Cancelled = Callable[[], bool]
 
@@ -159,32 +155,48 @@ def discover(
 ) -> Discovered:
     """The tables of an image. Linear in its size. What was found so far is given where it is cancelled."""
     order = likely_order(data)
-    parts = [max(start - OVERLAP, 0) for start in range(0, max(len(data), 1), CHUNK)]
+    firsts = [max(start - OVERLAP, 0) for start in range(0, max(len(data), 1), CHUNK)]
     likely: list[_Likely] = []
     lengths: dict[int, int] = {}
-    for n, first in enumerate(parts):
-        if cancelled():
-            break
-        seen = NumbersSeen(data[first : first + CHUNK + OVERLAP], _sign(order))
-        mine = _with_axes(seen, cancelled)
-        if cancelled():
-            break
-        progress((n + 0.5) / len(parts))
-        ground = _Ground(len(seen.data))
-        for one in sorted(mine, key=lambda t: -t.gain):
-            if one.counted:
-                ground.take(one.start, one.end)
-        mine += _without_axes(blocks_of(seen, Free(ground.taken)))
-        ground = _Ground(len(seen.data))
-        for one in sorted(mine, key=lambda t: -t.gain):
-            ground.take(one.start, one.end)
-        for length, many in lengths_alone(seen, Free(ground.taken)).items():
-            lengths[length] = lengths.get(length, 0) + many
-        likely += [one.moved(first) for one in mine]
-        progress((n + 1) / len(parts))
+
+    steps, lock = iter(range(1, 2 * len(firsts) + 1)), Lock()
+
+    def step() -> None:
+        with lock:
+            progress(next(steps) / (2 * len(firsts)))
+
+    def part(first: int) -> tuple[list[_Likely], dict[int, int]]:
+        return _searched(NumbersSeen(data[first : first + CHUNK + OVERLAP], SIGNS[order]), step, cancelled)
+
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        for n, (mine, alone) in enumerate(pool.map(part, firsts)):
+            likely += [one.moved(firsts[n]) for one in mine]
+            for length, many in alone.items():
+                lengths[length] = lengths.get(length, 0) + many
     for one in likely:
         one.known(lengths)
     return Discovered(order, _apart(len(data), likely))
+
+
+def _searched(
+    seen: NumbersSeen, step: Callable[[], None], cancelled: Cancelled
+) -> tuple[list[_Likely], dict[int, int]]:
+    """What a part of an image may hold, and how many axes of each length stand alone in it; nothing where cancelled."""
+    likely = [] if cancelled() else _with_axes(seen, cancelled)
+    if cancelled():
+        return [], {}
+    step()
+    ground = _Ground(len(seen.data))
+    for one in sorted(likely, key=lambda t: -t.gain):
+        if one.counted:
+            ground.take(one.start, one.end)
+    likely += _without_axes(blocks_of(seen, Free(ground.taken)))
+    ground = _Ground(len(seen.data))
+    for one in sorted(likely, key=lambda t: -t.gain):
+        ground.take(one.start, one.end)
+    alone = lengths_alone(seen, Free(ground.taken))
+    step()
+    return likely, alone
 
 
 def _apart(size: int, likely: list[_Likely]) -> tuple[FoundTable, ...]:
@@ -192,24 +204,6 @@ def _apart(size: int, likely: list[_Likely]) -> tuple[FoundTable, ...]:
     ground = _Ground(size)
     kept = [t.table() for t in sorted(likely, key=lambda t: (-t.gain, t.start)) if ground.take(t.start, t.end)]
     return tuple(sorted(kept, key=lambda t: (-t.confidence, t.address)))
-
-
-def likely_order(data: bytes) -> Order:
-    """The byte order in which more tables of wide numbers lie behind axes, by some parts of the image."""
-    orders: tuple[Order, Order] = ("big", "little")
-    starts = sorted({int(s) for s in np.linspace(0, max(len(data) - SAMPLE, 0), SAMPLES)})
-    sample = b"".join(data[s : s + SAMPLE] for s in starts) if len(data) > SAMPLE * SAMPLES else data
-
-    def vote(order: Order) -> float:
-        parts = behind_axes(NumbersSeen(sample, _sign(order)), WIDE, ("u8", *WIDE))
-        tables = _apart(len(sample), [_Likely(0, part, n, False) for part in parts for n in range(part.values.size)])
-        return sum(t.confidence * t.rows * t.columns for t in tables)
-
-    return max(orders, key=vote)
-
-
-def _sign(order: Order) -> str:
-    return ">" if order == "big" else "<"
 
 
 def _with_axes(seen: NumbersSeen, cancelled: Cancelled = lambda: False) -> list[_Likely]:

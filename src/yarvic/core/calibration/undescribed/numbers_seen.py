@@ -21,6 +21,7 @@ JUMP = 2.5
 HALT = 4.0
 Bools = NDArray[np.bool_]
 Ints = NDArray[np.int64]
+Counts = NDArray[np.int32]  # half the memory, and a part of an image is far from its limit
 Numbers = NDArray[np.floating[Any]]
 
 
@@ -32,11 +33,11 @@ class Seen:
     """
 
     numbers: Numbers
-    rising: NDArray[np.int64]
+    rising: Counts
     ends: Bools
     jumps: Bools
-    none: NDArray[np.int64]
-    negative: NDArray[np.int64]
+    none: Counts
+    negative: Counts
 
 
 class NumbersSeen:
@@ -47,6 +48,7 @@ class NumbersSeen:
         self.bytes = np.frombuffer(data, np.uint8)
         self.sign = sign
         self._seen: dict[tuple[str, int], Seen] = {}
+        self._addressed: dict[tuple[str, str], NDArray[Any]] = {}
 
     def seen(self, storage: str, phase: int) -> Seen:
         """The view of a type from a byte on."""
@@ -54,7 +56,7 @@ class NumbersSeen:
         if key not in self._seen:
             count = max((len(self.data) - phase) // SIZES[storage], 0)
             raw = np.frombuffer(self.data, self.sign + CODES[storage], count, phase) if count else np.zeros(0, "u1")
-            self._seen[key] = _looked_over(_sane(raw, storage))
+            self._seen[key] = _looked_over(_sane(raw, storage), storage)
         return self._seen[key]
 
     def at(self, addresses: Ints, storage: str, count: int) -> Numbers:
@@ -66,10 +68,11 @@ class NumbersSeen:
             numbers = self.seen(storage, phase).numbers
             if not mine.size or not numbers.size:
                 continue
-            places = ((addresses[mine] - phase) // size)[:, None] + np.arange(count)
-            if places.min() >= 0 and places.max() < numbers.size:
-                found[mine] = numbers[places]
+            first = (addresses[mine] - phase) // size
+            if first.min() >= 0 and first.max() + count <= numbers.size:
+                found[mine] = rows_from(numbers, first, count)
             else:
+                places = first[:, None] + np.arange(count)
                 inside = (places >= 0) & (places < numbers.size)
                 found[mine] = np.where(inside, numbers[np.where(inside, places, 0)], np.nan)
         return found
@@ -91,21 +94,53 @@ class NumbersSeen:
 
     def rising_up_to(self, ends: Ints, storage: str) -> Ints:
         """How many numbers of a type rise up to each address (that behind the last of them)."""
-        return self._of_last(ends, storage, "rising")
+        return self._of_last(ends, storage, "rising").astype(np.int64)
 
-    def jumps_after(self, ends: Ints, storage: str) -> Ints:
-        """1 where a step much greater than that before follows on an address."""
+    def jumps_after(self, ends: Ints, storage: str) -> Bools:
+        """Where a step much greater than that before follows on an address."""
         return self._of_last(ends, storage, "jumps")
 
-    def _of_last(self, ends: Ints, storage: str, what: str) -> Ints:
-        size = SIZES[storage]
-        found = np.zeros(ends.size, np.int64)
-        for phase in range(size):
-            mine = (ends % size == phase) & (ends >= phase + size) & (ends <= len(self.data))
-            if mine.any():
-                values: NDArray[np.int64] = getattr(self.seen(storage, phase), what)
-                found[mine] = values[(ends[mine] - phase) // size - 1]
+    def in_a_row(self, starts: Ints, counts: Ints, storage: str) -> Numbers:
+        """So many numbers from each address on, all one behind the other; NaN where the image has none."""
+        numbers, size = self._by_address(storage, "numbers"), SIZES[storage]
+        ends = np.cumsum(counts)
+        places = size * np.arange(counts.sum()) + np.repeat(starts - size * (ends - counts), counts)
+        if not places.size or (starts.min() >= 0 and (starts + size * (counts - 1)).max() < numbers.size):
+            return np.asarray(numbers[places])
+        inside = (places >= 0) & (places < numbers.size)
+        found = np.full(places.size, np.nan, np.float32)
+        found[inside] = numbers[places[inside]]
         return found
+
+    def _of_last(self, ends: Ints, storage: str, what: str) -> NDArray[Any]:
+        values = self._by_address(storage, what)
+        last = ends - SIZES[storage]
+        inside = (last >= 0) & (last < values.size)
+        if inside.all():
+            return values[last]
+        found = np.zeros(ends.size, values.dtype)
+        found[inside] = values[last[inside]]
+        return found
+
+    def _by_address(self, storage: str, what: str) -> NDArray[Any]:
+        """What the views of a type say of each number, by the address that it begins at."""
+        key = storage, what
+        if key not in self._addressed:
+            size = SIZES[storage]
+            views: list[NDArray[Any]] = [getattr(self.seen(storage, phase), what) for phase in range(size)]
+            found = np.empty(sum(v.size for v in views), views[0].dtype)
+            for phase, view in enumerate(views):
+                found[phase::size] = view
+            self._addressed[key] = found
+        return self._addressed[key]
+
+
+def rows_from(numbers: Numbers, first: Ints, count: int) -> Numbers:
+    """So many numbers from each place on, (places, count); all must be inside."""
+    # As numpy.lib.stride_tricks.sliding_window_view, without its 15 microseconds a call.
+    step, shape = numbers.itemsize, (max(numbers.size - count + 1, 0), count)
+    windows: Numbers = np.ndarray(shape, numbers.dtype, numbers, 0, (step, step))
+    return windows[first]
 
 
 def all_numbers(seen: Seen, first: Ints, counts: Ints, storage: str) -> Bools:
@@ -121,7 +156,7 @@ class Free:
     """Which bytes no table has yet."""
 
     def __init__(self, taken: Bools) -> None:
-        self._before = _counted(taken)
+        self._before = counted(taken)
 
     def each(self, phase: int, size: int, count: int) -> Bools:
         """Whether all bytes of each of so many numbers are free, from a byte on."""
@@ -136,17 +171,20 @@ class Free:
         return np.asarray(inside & (self._before[ends] == self._before[np.where(inside, starts, 0)]))
 
 
-def _looked_over(v: Numbers) -> Seen:
-    none, negative = _counted(np.isnan(v)), _counted(v < 0.0)
+def _looked_over(v: Numbers, storage: str) -> Seen:
+    # Whole numbers are always some, and unsigned ones never negative.
+    none = counted(np.isnan(v)) if storage == "f32" else np.zeros(v.size + 1, np.int32)
+    negative = counted(v < 0.0) if storage in SIGNED else np.zeros(v.size + 1, np.int32)
     if v.size < 2:
         nothing = np.zeros(v.size, np.bool_)
-        return Seen(v, np.ones(v.size, np.int64), nothing, nothing, none, negative)
+        return Seen(v, np.ones(v.size, np.int32), nothing, nothing, none, negative)
     with np.errstate(invalid="ignore"):
         steps = v[1:] - v[:-1]
         up = steps > 0
-        start = np.arange(v.size)
-        start[1:][up] = 0
-        rising = np.arange(v.size) - np.maximum.accumulate(start) + 1
+        place = np.arange(1, v.size + 1, dtype=np.int32)
+        start = place.copy()
+        start[1:] *= ~up
+        rising = place - np.maximum.accumulate(start) + np.int32(1)
         jumps = np.zeros(v.size, np.bool_)
         jumps[1:-1] = up[:-1] & (steps[1:] > JUMP * steps[:-1])
         halts = up[:-1] & (HALT * steps[1:] < steps[:-1])
@@ -157,10 +195,10 @@ def _looked_over(v: Numbers) -> Seen:
     return Seen(v, rising, ends, jumps, none, negative)
 
 
-def _counted(marks: Bools) -> Ints:
+def counted(marks: Bools) -> Counts:
     """How many marks stand before each place, and in all."""
-    found = np.zeros(marks.size + 1, np.int64)
-    np.cumsum(marks, out=found[1:])
+    found = np.zeros(marks.size + 1, np.int32)
+    np.cumsum(marks, dtype=np.int32, out=found[1:])
     return found
 
 

@@ -6,7 +6,8 @@ import json
 from collections.abc import Iterable
 
 from yarvic.core.calibration.layout_file import FORMAT, parse_layout
-from yarvic.core.calibration.undescribed.discover import FoundAxis, FoundTable, Order
+from yarvic.core.calibration.undescribed.byte_order import Order
+from yarvic.core.calibration.undescribed.discover import FoundAxis, FoundTable
 
 
 def proposed_layout(family: str, byte_order: Order, base: int, size: int, tables: Iterable[FoundTable]) -> str:
