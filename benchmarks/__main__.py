@@ -11,6 +11,7 @@ from statistics import median
 
 import numpy as np
 
+from benchmarks.bus import bus
 from benchmarks.maps import maps
 from benchmarks.measuring import ROOT, paired, row, timed
 from benchmarks.memory import description, finding, image
@@ -419,6 +420,7 @@ def main() -> None:
         "job": job_size,
         "growth": growth,
         "flash": flash_speed,
+        "bus": bus,
         "description": description,
         "finding": finding,
         "maps": maps,

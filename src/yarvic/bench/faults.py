@@ -19,7 +19,7 @@ from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import Image, name_in, pack, unpack
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import LinkError
-from yarvic.core.link.unit import FaultCode
+from yarvic.core.link.unit import FaultCode, titled
 from yarvic.core.physics.fuel import Fuel
 
 TURBO_PETROL, TURBO_DIESEL, NATURAL = "turbo petrol", "turbo diesel", "natural petrol"
@@ -221,8 +221,4 @@ def _codes() -> dict[str, dict[str, Any]]:
 
 def stored_codes(faults: Faults) -> tuple[FaultCode, ...]:
     """The fault codes that a unit has stored by the time these faults are looked for."""
-    return tuple(
-        FaultCode(entry["code"], entry["title"])
-        for key, entry in _codes().items()
-        if faults.get(key, 0.0) >= entry["from"]
-    )
+    return tuple(titled(entry["code"]) for key, entry in _codes().items() if faults.get(key, 0.0) >= entry["from"])

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import tomllib
 from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
 from typing import Protocol
 
 
@@ -22,6 +25,17 @@ class FaultCode:
 
     code: str
     title: str
+
+
+@cache
+def _titles() -> dict[str, str]:
+    data = tomllib.loads(files("yarvic.core.link").joinpath("data/fault_codes.toml").read_text("utf-8"))
+    return {code: str(title) for code, title in data["titles"].items()}
+
+
+def titled(code: str) -> FaultCode:
+    """A code with its words, of those that are known: data/fault_codes.toml."""
+    return FaultCode(code, _titles().get(code, "no text for this code"))
 
 
 class ControlUnit(Protocol):

@@ -1,0 +1,177 @@
+"""Messages longer than a frame over a bus: ISO 15765-2 as can-isotp has it, driven by whoever waits; no thread.
+
+Physical addressing with 11-bit identifiers. The usual pair of a first engine control unit is 0x7E0 and 0x7E8
+(ISO 15765-4:2021, table 9 "legislated OBD/UDS 11-bit CAN identifiers"; from memory).
+"""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from typing import Any
+
+import can
+import isotp
+from udsoncan import TimeoutException
+from udsoncan.connections import BaseConnection
+
+from yarvic.core.errors import LinkError
+
+TESTER, UNIT = 0x7E0, 0x7E8
+MOST_MESSAGE = 1 << 16  # bytes of one message
+# Timeouts of ISO 15765-2, table "network layer timing": N_Bs and N_Cr are 1,000 ms. From memory.
+FLOW_CONTROL_MS, CONSECUTIVE_MS = 1000, 1000
+MOST_WAIT_FRAMES = 10
+FD_FRAME, FRAME = 64, 8
+PADDING = 0xCC  # what fills frames up. Common practice, no published source.
+
+
+class TransportError(LinkError):
+    """A message did not come through whole: the other end may have had it, or not."""
+
+
+class IsoTp(BaseConnection):
+    """One end of a line between a tester and a unit. `frames` counts what was received and what was not understood."""
+
+    def __init__(self, bus: can.BusABC, send_id: int, receive_id: int, *, fd: bool, **params: Any) -> None:
+        super().__init__()
+        self.bus = bus
+        self._fd = fd
+        self._waiting: deque[isotp.CanMessage] = deque()
+        self._error: Exception | None = None
+        self._open = True
+        self._receive_id = receive_id
+        address = isotp.Address(isotp.AddressingMode.Normal_11bits, rxid=receive_id, txid=send_id)
+        settings = {
+            "tx_data_length": FD_FRAME if fd else FRAME,
+            "tx_padding": PADDING,
+            "can_fd": fd,
+            "bitrate_switch": fd,
+            "stmin": 0,
+            "blocksize": 0,
+            "wftmax": MOST_WAIT_FRAMES,
+            "max_frame_size": MOST_MESSAGE,
+            "rx_flowcontrol_timeout": FLOW_CONTROL_MS,
+            "rx_consecutive_frame_timeout": CONSECUTIVE_MS,
+            **params,
+        }
+        self._stack = isotp.TransportLayerLogic(
+            rxfn=self._next, txfn=self._out, address=address, error_handler=self._failed, params=settings
+        )
+
+    def _failed(self, error: Exception) -> None:
+        self._error = error
+
+    def _out(self, frame: isotp.CanMessage) -> None:
+        message = can.Message(
+            arbitration_id=frame.arbitration_id,
+            data=frame.data,
+            is_extended_id=False,
+            is_fd=bool(frame.is_fd),
+            bitrate_switch=bool(frame.bitrate_switch),
+        )
+        try:
+            self.bus.send(message)
+        except (can.CanError, OSError) as error:
+            raise TransportError(
+                "the bus does not take frames any more",
+                concerns=str(self.bus.channel_info),
+                remedy="Check the adapter and its cable.",
+                details=f"{type(error).__name__}: {error}",
+            ) from error
+
+    def _next(self, timeout: float) -> isotp.CanMessage | None:
+        return self._waiting.popleft() if self._waiting else self._received(0.0)
+
+    def _received(self, timeout: float) -> isotp.CanMessage | None:
+        """The next frame for this end within a time."""
+        end = time.monotonic() + timeout
+        while True:
+            try:
+                message = self.bus.recv(max(end - time.monotonic(), 0.0) if timeout else 0.0)
+            except (can.CanError, OSError) as error:
+                raise TransportError(
+                    "the bus gives no frames any more",
+                    concerns=str(self.bus.channel_info),
+                    remedy="Check the adapter and its cable.",
+                    details=f"{type(error).__name__}: {error}",
+                ) from error
+            if message is None:
+                return None
+            if message.arbitration_id == self._receive_id and not (message.is_error_frame or message.is_remote_frame):
+                return isotp.CanMessage(
+                    arbitration_id=message.arbitration_id,
+                    data=bytes(message.data),
+                    extended_id=message.is_extended_id,
+                    is_fd=message.is_fd,
+                    bitrate_switch=message.bitrate_switch,
+                )
+
+    def turn(self, wait_s: float) -> None:
+        """Handle what has come, or what comes within a time, and send what is due."""
+        if not self._waiting and not self._stack.is_tx_transmitting_cf():
+            frame = self._received(wait_s)
+            if frame is not None:
+                self._waiting.append(frame)
+        elif self._stack.is_tx_transmitting_cf():
+            # The receiver asked for time between frames.
+            delay = self._stack.next_cf_delay()
+            if delay:
+                time.sleep(min(delay, wait_s))
+        self._stack.process()
+
+    def specific_send(self, payload: bytes, timeout: float | None = None) -> None:
+        """Send a message. Raises TransportError when the other end does not take it."""
+        self._error = None
+        self._stack.send(payload)
+        self._stack.process()
+        while self._stack.transmitting():
+            self.turn(FLOW_CONTROL_MS / 1000.0)
+        if self._error is not None:
+            error, self._error = self._error, None
+            raise TransportError(
+                f"the unit did not take a message of {len(payload)} bytes",
+                concerns=str(self.bus.channel_info),
+                remedy="Check the cable and that nothing else talks on the bus; then try again.",
+                details=f"{type(error).__name__}: {error}",
+            )
+
+    def receive(self, timeout_s: float) -> bytes | None:
+        """The next whole message within a time; None where none came. What is no message is passed over."""
+        end = time.monotonic() + timeout_s
+        while True:
+            found = self._stack.recv()
+            if found is not None:
+                return bytes(found)
+            left = end - time.monotonic()
+            if left <= 0.0:
+                return None
+            self.turn(min(left, 1.0))
+
+    def specific_wait_frame(self, timeout: float | None = None) -> bytes | None:
+        """As udsoncan asks for it. Raises TimeoutException."""
+        found = self.receive(timeout if timeout is not None else 1.0)
+        if found is None:
+            raise TimeoutException(f"nothing came within {timeout} s")  # type: ignore[no-untyped-call]
+        return found
+
+    def open(self) -> IsoTp:
+        """Already is."""
+        return self
+
+    def close(self) -> None:
+        """The bus is closed by whom it belongs to."""
+        self._open = False
+
+    def empty_rxqueue(self) -> None:
+        """Forget what came before: an answer to an older question."""
+        while self._received(0.0) is not None:
+            pass
+        self._waiting.clear()
+        self._stack.stop_receiving()
+        while self._stack.recv() is not None:
+            pass
+
+    def is_open(self) -> bool:
+        """Whether it may be used."""
+        return self._open

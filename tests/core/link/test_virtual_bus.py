@@ -1,0 +1,156 @@
+"""The bus between processes: every node hears all others, in order, and none that stopped holds the rest up."""
+
+import os
+import signal
+import stat
+import time
+
+import can
+import pytest
+
+from yarvic.core.errors import LinkError
+from yarvic.core.link.buses import VIRTUAL, BusChoice, interfaces, open_bus
+from yarvic.core.link.virtual_bus import VirtualBus, bus_folder
+
+
+@pytest.fixture(autouse=True)
+def own_bus(tmp_path_factory, monkeypatch):
+    monkeypatch.setenv("YARVIC_BUS", str(tmp_path_factory.mktemp("b")))
+
+
+@pytest.fixture
+def nodes():
+    made = [VirtualBus("test") for _ in range(3)]
+    yield made
+    for node in made:
+        node.shutdown()
+
+
+def frame(identifier=0x123, data=b"\x01\x02", **more):
+    return can.Message(arbitration_id=identifier, data=data, is_extended_id=False, **more)
+
+
+def test_a_frame_reaches_all_others_and_not_its_sender(nodes):
+    one, *others = nodes
+    sent = frame(data=bytes(range(64)), is_fd=True, bitrate_switch=True)
+    one.send(sent)
+    for other in others:
+        assert other.recv(1.0).equals(sent, timestamp_delta=None, check_channel=False, check_direction=False)
+    assert one.recv(0.0) is None
+
+
+@pytest.mark.parametrize(
+    "sent",
+    [
+        can.Message(arbitration_id=0x1ABCDEF0, is_extended_id=True, data=b"\xff" * 8),
+        can.Message(arbitration_id=5, is_extended_id=False, is_remote_frame=True, dlc=4),
+        can.Message(arbitration_id=0x7FF, is_extended_id=False, data=b""),
+    ],
+)
+def test_every_kind_of_frame_comes_as_it_went(nodes, sent):
+    nodes[0].send(sent)
+    assert nodes[1].recv(1.0).equals(sent, timestamp_delta=None, check_channel=False, check_direction=False)
+
+
+def test_channels_are_apart_and_filters_hold(nodes):
+    with VirtualBus("other") as elsewhere, VirtualBus("test", [{"can_id": 7, "can_mask": 0x7FF}]) as picky:
+        nodes[0].send(frame(6))
+        nodes[0].send(frame(7))
+        assert picky.recv(1.0).arbitration_id == 7
+        assert elsewhere.recv(0.05) is None
+
+
+def test_between_processes_frames_keep_their_order(nodes):
+    for node in nodes[1:]:
+        node.shutdown()
+    child = os.fork()
+    if child == 0:
+        try:
+            with VirtualBus("test") as bus:
+                for n in range(2000):
+                    bus.send(frame(data=n.to_bytes(4, "big")))
+        finally:
+            os._exit(0)
+    got = [int.from_bytes(nodes[0].recv(5.0).data, "big") for _ in range(2000)]
+    os.waitpid(child, 0)
+    assert got == list(range(2000))
+
+
+def test_a_node_of_a_killed_process_is_taken_away(nodes):
+    ready, said = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            kept = VirtualBus("test")
+            os.write(said, b"x")
+            signal.pause()
+            kept.shutdown()
+        finally:
+            os._exit(0)
+    os.close(said)
+    assert os.read(ready, 1) == b"x"
+    os.close(ready)
+    folder = bus_folder() / "test"
+    assert len(list(folder.iterdir())) == 4
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+    nodes[0].send(frame())
+    assert len(list(folder.iterdir())) == 3
+    assert nodes[1].recv(1.0) is not None
+
+
+def test_a_node_that_does_not_read_loses_frames_and_holds_nobody_up(nodes):
+    one, reads, deaf = nodes
+    deaf.recv(0.0)
+    begun, got = time.monotonic(), 0
+    for n in range(500):
+        one.send(frame(data=n.to_bytes(4, "big")))
+        got += reads.recv(1.0) is not None
+    assert got == 500
+    assert one.lost > 400
+    # One wait for room, not five hundred.
+    assert time.monotonic() - begun < 30 * 0.5
+    assert int.from_bytes(deaf.recv(0.0).data, "big") == 0
+
+
+def test_what_is_no_frame_is_passed_over(nodes):
+    one, other, _ = nodes
+    other._socket.sendto(b"\x01", str(one._own))
+    other._socket.sendto(bytes(200), str(one._own))
+    other.send(frame(9))
+    assert [m.arbitration_id if m else None for m in (one.recv(0.0) for _ in range(4))] == [None, None, 9, None]
+
+
+def test_a_folder_that_others_may_write_is_no_bus(monkeypatch, tmp_path):
+    open_to_all = tmp_path / "bus"
+    open_to_all.mkdir()
+    open_to_all.chmod(0o777)
+    monkeypatch.setenv("YARVIC_BUS", str(open_to_all))
+    with pytest.raises(LinkError, match="cannot be opened"):
+        open_bus(BusChoice(channel="x"))
+    monkeypatch.setenv("YARVIC_BUS", str(tmp_path / "new"))
+    with open_bus(BusChoice(channel="x")):
+        assert stat.S_IMODE((tmp_path / "new").stat().st_mode) == 0o700
+
+
+@pytest.mark.parametrize("channel", ["", "../up", ".hidden", "a/b", "x" * 200])
+def test_a_channel_that_cannot_be_is_said(channel):
+    with pytest.raises(LinkError, match="cannot be opened"):
+        open_bus(BusChoice(channel=channel))
+
+
+def test_interfaces_are_python_cans_and_an_unknown_one_is_named():
+    assert interfaces()[0] == VIRTUAL
+    assert {"socketcan", "pcan", "slcan"} <= set(interfaces())
+    with pytest.raises(LinkError, match="no interface is called 'teapot'") as told:
+        open_bus(BusChoice("teapot", "0"))
+    assert "socketcan" in told.value.remedy
+    with pytest.raises(LinkError, match="cannot be opened") as told:
+        open_bus(BusChoice("socketcan", "can77"))
+    assert "adapter" in told.value.remedy
+
+
+def test_a_closed_node_says_so(nodes):
+    nodes[0].shutdown()
+    with pytest.raises(can.CanOperationError):
+        nodes[0].recv(0.0)
