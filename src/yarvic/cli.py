@@ -13,6 +13,7 @@ from typing import Annotated, Any
 import typer
 
 from yarvic import __version__
+from yarvic.cli_campaign import campaigns
 from yarvic.cli_words import print_each, print_json, tell
 from yarvic.core.errors import UnitError, YarvicError
 
@@ -21,6 +22,7 @@ app = typer.Typer(
 )
 keys = typer.Typer(help="Keys that sign releases: your own, and those you know.", no_args_is_help=True)
 app.add_typer(keys, name="keys")
+app.add_typer(campaigns, name="campaign")
 PASSES, STOPS, UNUSABLE, LACKS_DATA = 0, 1, 2, 3
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]

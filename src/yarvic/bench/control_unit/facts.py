@@ -33,6 +33,7 @@ class UnitFacts(BaseModel):
     extra_a: float = 0.0
     dip_v: float = 0.0
     sector: Annotated[int, Field(ge=16)] = 4096
+    block: Annotated[int, Field(ge=1, le=60_000)] = 4096  # bytes in one block of a transfer
     erase_s: Annotated[float, Field(ge=0.0)] = 0.03  # a sector
     write_s_kib: Annotated[float, Field(ge=0.0)] = 0.002
     speed: Annotated[float, Field(gt=0.0)] = 1.0

@@ -36,7 +36,6 @@ PENDING, NOT_IN_SESSION, VOLTAGE_LOW = 0x78, 0x7F, 0x93
 DEFAULT, PROGRAMMING, EXTENDED = 1, 2, 3
 # P2 and P2* of the server, and the time after which a session ends by itself (S3), ISO 14229-2; from memory.
 P2_MS, P2_STAR_MS, S3_S = 50, 5000, 5.0
-BLOCK = 4096  # bytes in one block of a transfer
 PIECE = 256  # bytes written between two looks at the supply: what a cut in the middle of a block leaves
 MOST_ATTEMPTS, DELAY_S = 3, 10.0
 RAISED_BY_WRITING = "P0603"  # "keep alive memory": adaptations are lost with a write. SAE J2012; from memory.
@@ -67,8 +66,14 @@ class _Transfer:
 class Server:
     """A unit between two resets. Raises LinkError for a folder that is none of a unit."""
 
-    def __init__(self, folder: Path, layout: Layout, clock: Callable[[], float] = time.monotonic) -> None:
-        self.folder, self.layout, self.clock = folder, layout, clock
+    def __init__(
+        self,
+        folder: Path,
+        layout: Layout,
+        clock: Callable[[], float] = time.monotonic,
+        sleep: Callable[[float], None] = time.sleep,
+    ) -> None:
+        self.folder, self.layout, self.clock, self.sleep = folder, layout, clock, sleep
         self._facts_ns = -1
         self.facts = read_facts(folder)
         self.memory = FlashMemory(folder / "memory.bin", layout.base, self.facts.sector)
@@ -141,7 +146,7 @@ class Server:
         self.supply.passes(seconds, True)
         self._owed_s += seconds / self.facts.speed
         if self._owed_s > 0.002:
-            time.sleep(self._owed_s)
+            self.sleep(self._owed_s)
             self._owed_s = 0.0
             self._take_up()
         volts = self.supply.voltage_v(True)
@@ -244,7 +249,7 @@ class Server:
             volts = self.supply.voltage_v(self._transfer is not None)
             return SupplyState(max(volts, 0.0), self.supply.rest_v(), self.supply.maintained).packed()
         if did == Did.MEMORY:
-            return MemoryMap(layout.base, self.memory.length, self.memory.sector, BLOCK).packed()
+            return MemoryMap(layout.base, self.memory.length, self.memory.sector, self.facts.block).packed()
         texts = {
             Did.ACTIVE_SESSION: bytes([self.session]),
             Did.SOFTWARE_VERSION: layout.version.encode(),
@@ -270,13 +275,14 @@ class Server:
         yield b"\x02" + b"\xff" + listed
 
     def clear_codes(self, data: bytes) -> Iterator[bytes | None]:
-        """ClearDiagnosticInformation of all groups."""
+        """ClearDiagnosticInformation, of all groups or of one code."""
         _exactly(data, 3)
-        if data != b"\xff\xff\xff":
+        left = () if data == b"\xff\xff\xff" else tuple(c for c in self.facts.codes if code_bytes(c) != data)
+        if left and len(left) == len(self.facts.codes):
             raise Refused(RANGE_)
         if self.facts.engine_runs:
             raise Refused(CONDITIONS)
-        self._keep(codes=())
+        self._keep(codes=left)
         yield b""
 
     # -- memory
@@ -358,7 +364,7 @@ class Server:
         if self._transfer is not None:
             raise Refused(CONDITIONS)
         self._transfer = _Transfer(upload, address, size)
-        yield b"\x20" + (BLOCK + 2).to_bytes(2, "big")
+        yield b"\x20" + (self.facts.block + 2).to_bytes(2, "big")
 
     def request_download(self, data: bytes) -> Iterator[bytes | None]:
         """RequestDownload: from the tester into the unit."""
@@ -388,11 +394,11 @@ class Server:
             raise Refused(SEQUENCE)
         if t.upload:
             _exactly(block, 0)
-            size = min(BLOCK, t.left)
+            size = min(self.facts.block, t.left)
             t.last = self._given(t.address, size)
         else:
             size = len(block)
-            if not size or size > BLOCK or size > t.left:
+            if not size or size > self.facts.block or size > t.left:
                 raise Refused(SUSPENDED)
             self._write(t.address, block)
         t.address, t.left, t.counter, t.begun = t.address + size, t.left - size, counter, True

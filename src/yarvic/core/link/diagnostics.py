@@ -7,6 +7,7 @@ of a transfer twice and take it once. Every refusal and every silence becomes a 
 from __future__ import annotations
 
 import logging
+import time
 import tomllib
 from collections.abc import Callable, Iterator
 from functools import cache
@@ -87,8 +88,16 @@ def refusals() -> dict[int, dict[str, str]]:
 class Diagnostics:
     """A conversation with one unit. All methods raise LinkError: Refusal, SilenceError, NonsenseError, TransportError."""
 
-    def __init__(self, bus: can.BusABC, *, fd: bool = True, answer_s: float = ANSWER_S) -> None:
-        self.line = IsoTp(bus, TESTER, UNIT, fd=fd)
+    def __init__(
+        self,
+        bus: can.BusABC,
+        *,
+        fd: bool = True,
+        answer_s: float = ANSWER_S,
+        clock: Callable[[], float] = time.monotonic,
+        **params: Any,
+    ) -> None:
+        self.line = IsoTp(bus, TESTER, UNIT, fd=fd, clock=clock, **params)
         config: Any = {
             "data_identifiers": {int(did): _Raw for did in Did},
             "request_timeout": None,
@@ -227,9 +236,10 @@ class Diagnostics:
 
         return self._ask("to give its fault codes", ask)
 
-    def clear_fault_codes(self) -> None:
-        """ClearDiagnosticInformation of all groups."""
-        self._ask("to clear its fault codes", lambda: self.client.clear_dtc(ALL_GROUPS))
+    def clear_fault_codes(self, *codes: str) -> None:
+        """ClearDiagnosticInformation, of some codes or of all groups. Raises ValueError for what is no code."""
+        for group in [_identifier(c) for c in codes] or [ALL_GROUPS]:
+            self._ask("to clear its fault codes", lambda group=group: self.client.clear_dtc(group))  # type: ignore[misc]
 
     # -- memory
 
@@ -311,6 +321,12 @@ class Diagnostics:
 
     def _exit(self) -> None:
         self._ask("the end of a transfer", self.client.request_transfer_exit, attempts=1)
+
+
+def _identifier(code: str) -> int:
+    """A fault code as three bytes."""
+    plain, _, kind = code.partition("-")
+    return ("PCBU".index(plain[0]) << 14 | int(plain[1:], 16)) << 8 | int(kind or "0", 16)
 
 
 def _code(identifier: int) -> FaultCode:

@@ -6,8 +6,10 @@ Physical addressing with 11-bit identifiers. The usual pair of a first engine co
 
 from __future__ import annotations
 
+import logging
 import time
 from collections import deque
+from collections.abc import Callable
 from typing import Any
 
 import can
@@ -24,6 +26,9 @@ FLOW_CONTROL_MS, CONSECUTIVE_MS = 1000, 1000
 MOST_WAIT_FRAMES = 10
 FD_FRAME, FRAME = 64, 8
 PADDING = 0xCC  # what fills frames up. Common practice, no published source.
+# What it warns of is raised besides.
+QUIET = logging.getLogger("yarvic.isotp")
+QUIET.setLevel(logging.CRITICAL)
 
 
 class TransportError(LinkError):
@@ -33,9 +38,18 @@ class TransportError(LinkError):
 class IsoTp(BaseConnection):
     """One end of a line between a tester and a unit. `frames` counts what was received and what was not understood."""
 
-    def __init__(self, bus: can.BusABC, send_id: int, receive_id: int, *, fd: bool, **params: Any) -> None:
+    def __init__(
+        self,
+        bus: can.BusABC,
+        send_id: int,
+        receive_id: int,
+        *,
+        fd: bool,
+        clock: Callable[[], float] = time.monotonic,
+        **params: Any,
+    ) -> None:
         super().__init__()
-        self.bus = bus
+        self.bus, self.clock = bus, clock
         self._fd = fd
         self._waiting: deque[isotp.CanMessage] = deque()
         self._error: Exception | None = None
@@ -50,6 +64,7 @@ class IsoTp(BaseConnection):
             "stmin": 0,
             "blocksize": 0,
             "wftmax": MOST_WAIT_FRAMES,
+            "logger_name": QUIET.name,
             "max_frame_size": MOST_MESSAGE,
             "rx_flowcontrol_timeout": FLOW_CONTROL_MS,
             "rx_consecutive_frame_timeout": CONSECUTIVE_MS,
@@ -85,10 +100,10 @@ class IsoTp(BaseConnection):
 
     def _received(self, timeout: float) -> isotp.CanMessage | None:
         """The next frame for this end within a time."""
-        end = time.monotonic() + timeout
+        end = self.clock() + timeout
         while True:
             try:
-                message = self.bus.recv(max(end - time.monotonic(), 0.0) if timeout else 0.0)
+                message = self.bus.recv(max(end - self.clock(), 0.0) if timeout else 0.0)
             except (can.CanError, OSError) as error:
                 raise TransportError(
                     "the bus gives no frames any more",
@@ -120,11 +135,15 @@ class IsoTp(BaseConnection):
                 time.sleep(min(delay, wait_s))
         self._stack.process()
 
-    def specific_send(self, payload: bytes, timeout: float | None = None) -> None:
-        """Send a message. Raises TransportError when the other end does not take it."""
+    def begin(self, payload: bytes) -> None:
+        """Hand a message over; it goes on with each `turn`."""
         self._error = None
         self._stack.send(payload)
         self._stack.process()
+
+    def specific_send(self, payload: bytes, timeout: float | None = None) -> None:
+        """Send a message. Raises TransportError when the other end does not take it."""
+        self.begin(payload)
         while self._stack.transmitting():
             self.turn(FLOW_CONTROL_MS / 1000.0)
         if self._error is not None:
@@ -138,15 +157,16 @@ class IsoTp(BaseConnection):
 
     def receive(self, timeout_s: float) -> bytes | None:
         """The next whole message within a time; None where none came. What is no message is passed over."""
-        end = time.monotonic() + timeout_s
+        end, over = self.clock() + timeout_s, False
         while True:
             found = self._stack.recv()
             if found is not None:
                 return bytes(found)
-            left = end - time.monotonic()
-            if left <= 0.0:
+            if over:
                 return None
-            self.turn(min(left, 1.0))
+            left = end - self.clock()
+            over = left <= 0.0
+            self.turn(min(max(left, 0.0), 1.0))
 
     def specific_wait_frame(self, timeout: float | None = None) -> bytes | None:
         """As udsoncan asks for it. Raises TimeoutException."""

@@ -1,0 +1,58 @@
+"""`yarvic campaign`: what is to hold whatever goes wrong, tried as often as wished."""
+
+from __future__ import annotations
+
+import os
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from typing import Annotated
+
+import typer
+
+from yarvic.cli_words import print_json, tell
+
+campaigns = typer.Typer(help="Trials of what is to hold whatever goes wrong.", no_args_is_help=True)
+PART = 50  # cases that a process takes at a time
+HOLDS, FALLS_SHORT = 0, 1
+
+
+@campaigns.command()
+def flash(
+    seeds: Annotated[int, typer.Option(min=1, max=1_000_000, help="How many writes to try.")] = 1000,
+    first: Annotated[int, typer.Option(min=0, help="The first seed.")] = 0,
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")] = False,
+) -> None:
+    """Write simulated units while links, supplies, disks and testers fail; bring each to its end."""
+    from yarvic.bench.flash_campaign import Tally, campaign
+
+    total = Tally()
+    parts = [range(n, min(n + PART, first + seeds)) for n in range(first, first + seeds, PART)]
+    with ProcessPoolExecutor(len(os.sched_getaffinity(0))) as pool:
+        for found in pool.map(campaign, parts):
+            total.join(found)
+            if sys.stderr.isatty():
+                print(f"\r{total.cases:,} of {seeds:,}", end="", file=sys.stderr, flush=True)
+    if sys.stderr.isatty():
+        print(file=sys.stderr)
+    if as_json:
+        print_json(
+            {
+                "cases": total.cases,
+                "recovered": total.recovered,
+                "right_next_step": total.right_next_step,
+                "images_lost": total.images_lost,
+                "falsely_done": total.falsely_done,
+                "kinds": dict(sorted(total.kinds.items())),
+                "wrong": total.wrong,
+            }
+        )
+    else:
+        tell(
+            f"{total.cases:,} writes, {total.recovered:,} units recovered, {total.right_next_step:,} right next steps"
+        )
+        tell(f"{total.images_lost:,} images lost, {total.falsely_done:,} called done that were not")
+        for kind, count in sorted(total.kinds.items()):
+            tell(f"  {kind}: {count:,}")
+        for line in total.wrong:
+            tell(f"  wrong: {line}")
+    raise typer.Exit(HOLDS if total.holds else FALLS_SHORT)

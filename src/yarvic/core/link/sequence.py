@@ -1,0 +1,209 @@
+"""Bringing an image into a unit, so that whatever happens on the way the unit can be brought back.
+
+Read and keep what it holds; erase the sector by which it is known, so that it cannot start half written; write what differs
+sector by sector, each proven by the unit's own sum; write that first sector last; read all of it back and have the unit sum
+it up, because what is given back may be what was sent; clear the codes that the write raised; reset; wait; look whether it
+runs. What is to be written is always found by comparing with the unit, never from memory: going on after a crash and putting
+the old image back are the same act with another image.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from yarvic.core.calibration.image import check_image
+from yarvic.core.errors import Cancelled, LinkError
+from yarvic.core.link.identifiers import Did
+from yarvic.core.link.journal import Ending, Journal, begun_now
+from yarvic.core.link.sectors import PASSING, SectorWriter, Step
+from yarvic.core.link.unit import FaultCode, Identity
+from yarvic.core.link.vault import Vault
+
+# Writing draws current for minutes while the engine does not charge. Common practice, no published source.
+LEAST_VOLTAGE_V = 12.2
+KEY_OFF_S = 30.0  # key off after a write, until the unit sleeps. Common practice, no published source.
+JOURNALS = "journals"
+
+
+@dataclass(frozen=True)
+class Written:
+    """What a sequence did: the unit, the image it held before and the one it holds now, the sectors that were written, the
+    codes that were there before, and those that the write raised and that were cleared.
+    """
+
+    identity: Identity
+    backup: str
+    image: str
+    sectors: tuple[int, ...]
+    codes_before: tuple[str, ...]
+    codes_raised: tuple[FaultCode, ...]
+
+
+class BrokenOffError(LinkError):
+    """A write stopped on its way: the unit does not start until it is gone on with or put back. The journal has it."""
+
+
+@dataclass(kw_only=True)
+class Flashing(SectorWriter):
+    """One conversation that writes. `wait_s` is the time that the key is off at the end."""
+
+    vault: Vault
+    wait_s: float = KEY_OFF_S
+
+    # -- what a person starts
+
+    def write(self, image: bytes, *, everything: bool = False, **about: Any) -> Written | None:
+        """Bring an image into the unit; None where it holds that already.
+
+        `about`: job, revision and vehicle, for journal and vault. Until the first sector is erased nothing has changed.
+        When asked to cancel later, what was written is put back before Cancelled is raised. Raises CalibrationError for an
+        image that does not fit, LinkError where nothing was changed, BrokenOffError where the unit was being written.
+        """
+        check_image(image, self.layout)
+        identity = self.identify()
+        self._may_be_written(identity)
+        codes = tuple(c.code for c in self.tester.fault_codes())
+        self.tester.extended_session()
+        held = self.read()
+        serial = self.tester.text(Did.SERIAL_NUMBER)
+        seen = {
+            "serial": serial,
+            "family": identity.family,
+            "unit": identity.name,
+            "vehicle": about.get("vehicle", ""),
+        }
+        backup = self.vault.put(held, "read", **seen)
+        differing = self.differing(held, image)
+        if not differing and not everything:
+            return None
+        revision = about.get("revision", "")
+        target = self.vault.put(image, "to be written", **seen, revision=revision)
+        sectors = self.guarded(list(range(self.map.sectors)) if everything else differing)
+        # What a lock or a supply bars is said while nothing has changed.
+        self.enter_programming()
+        begun = begun_now(
+            serial=serial, family=identity.family, image=target.sha, backup=backup.sha, sectors=tuple(sectors),
+            codes=codes, job=about.get("job", ""), revision=revision,
+        )  # fmt: skip
+        journal = Journal.create(self.vault.folder / JOURNALS, begun)
+        with self._journalled(journal):
+            try:
+                self.bring(journal, image, sectors, stoppable=True)
+            except Cancelled:
+                touched = self.guarded(list(journal.touched))
+                self.bring(journal, held, touched if journal.touched else [], stoppable=False)
+                self._end(journal, "restored")
+                raise
+            return self._written(journal, identity, sectors, self._end(journal, "written"))
+
+    def go_on(self, journal: Journal) -> Written:
+        """Bring the image of a journal into the unit after all. Raises LinkError, BrokenOffError."""
+        return self._finish(journal, journal.begun.image, "written")
+
+    def restore(self, journal: Journal) -> Written:
+        """Put back what the unit held before. Raises LinkError, BrokenOffError."""
+        return self._finish(journal, journal.begun.backup, "restored")
+
+    def _finish(self, journal: Journal, sha: str, ending: Ending) -> Written:
+        image = self.vault.get(sha)
+        identity = self.identify()
+        if self.tester.text(Did.SERIAL_NUMBER) != journal.begun.serial:
+            raise LinkError(
+                f"this unit is not {journal.begun.serial}, which was being written",
+                concerns=identity.name,
+                remedy="Nothing was written. Connect that unit.",
+            )
+        self._may_be_written(identity)
+        self.tester.extended_session()
+        sectors = self.guarded(self.differing(self.read(), image))
+        journal.go_on()
+        with self._journalled(journal):
+            self.bring(journal, image, sectors, stoppable=False)
+            return self._written(journal, identity, sectors, self._end(journal, ending))
+
+    @contextlib.contextmanager
+    def _journalled(self, journal: Journal) -> Iterator[None]:
+        """Whatever breaks a write off is said with what comes next."""
+        try:
+            yield
+        except LinkError as error:
+            raise BrokenOffError(
+                f"the write broke off: {error.what}",
+                concerns=journal.begun.serial,
+                remedy=f"Do not drive. {error.remedy} Then go on with the write, or put the backup back.",
+                details=error.details,
+            ) from error
+        finally:
+            journal.close()
+
+    def _written(
+        self, journal: Journal, identity: Identity, sectors: Sequence[int], raised: tuple[FaultCode, ...]
+    ) -> Written:
+        begun = journal.begun
+        return Written(identity, begun.backup, begun.image, tuple(sorted(sectors)), begun.codes, raised)
+
+    # -- before
+
+    def identify(self) -> Identity:
+        """Who the unit is and what it runs. Raises LinkError for another memory than the layout's."""
+        tester, layout = self.tester, self.layout
+        family, version = tester.text(Did.FAMILY), tester.text(Did.SOFTWARE_VERSION)
+        name = f"{tester.text(Did.SYSTEM_NAME)} {tester.text(Did.SERIAL_NUMBER)}"
+        self.map = tester.memory_map()
+        if (family, version) != (layout.family, layout.version):
+            raise LinkError(
+                f"the unit is of family {family!r} layout {version!r}, the image is for {layout.family!r} layout"
+                f" {layout.version!r}",
+                concerns=name,
+                remedy="Nothing was written. Connect the unit that this job is about.",
+            )
+        if (self.map.base, self.map.length) != (layout.base, layout.length):
+            raise LinkError(
+                f"the unit's memory has {self.map.length:,} bytes from 0x{self.map.base:X}, the image"
+                f" {layout.length:,} from 0x{layout.base:X}",
+                concerns=name,
+                remedy="Nothing was written. Use the description of this unit.",
+            )
+        return Identity(name, family, version, tester.text(Did.RUNNING))
+
+    def _may_be_written(self, identity: Identity) -> None:
+        if self.tester.state().engine_runs:
+            raise LinkError("the engine runs", concerns=identity.name, remedy="Nothing was written. Stop the engine.")
+        volts = self.tester.supply().voltage_v
+        if volts < LEAST_VOLTAGE_V:
+            raise LinkError(
+                f"supply is {volts:.1f} V, writing needs {LEAST_VOLTAGE_V:.1f} V",
+                concerns=identity.name,
+                remedy="Nothing was written. Put the battery on a maintainer.",
+            )
+
+    # -- after
+
+    def _end(self, journal: Journal, ending: Ending) -> tuple[FaultCode, ...]:
+        """Clear what the write raised, reset, wait with the key off, and look whether the unit runs."""
+        journal.add("before", "codes")
+        raised = tuple(c for c in self.tester.fault_codes() if c.code not in journal.begun.codes)
+        if raised:
+            self.tester.clear_fault_codes(*(c.code for c in raised))
+        journal.add("before", "reset")
+        with contextlib.suppress(*PASSING):
+            # Its answer may be lost in the start.
+            self.tester.reset()
+        self._wait()
+        self.answers_again()
+        state = self.tester.state()
+        if state.boot or not state.whole:
+            raise LinkError(
+                "the unit holds what was written and does not start", remedy="Look at its supply.", details=str(state)
+            )
+        journal.add("end", ending)
+        return raised
+
+    def _wait(self) -> None:
+        end = self.clock() + self.wait_s
+        while (left := end - self.clock()) > 0.0:
+            self.tell(Step("Key off", None, round(self.wait_s - left), round(self.wait_s), left))
+            self.sleep(min(left, 0.25))

@@ -1,0 +1,61 @@
+"""Where a unit stands whose write has not ended, and what can be done next: judged by the unit, not by the journal alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from yarvic.core.errors import LinkError, YarvicError
+from yarvic.core.link.identifiers import Did
+from yarvic.core.link.journal import Journal
+from yarvic.core.link.sectors import PASSING
+from yarvic.core.link.sequence import Flashing
+
+Next = Literal["go on", "restore", "bench", "that unit"]
+
+
+@dataclass(frozen=True)
+class Standing:
+    """`next`: what can be done, the likeliest first; `sentence` says where the unit stands, `steps` what to do by hand."""
+
+    sentence: str
+    next: tuple[Next, ...]
+    steps: tuple[str, ...] = ()
+
+
+BENCH = (
+    "Leave the ignition off and take the unit out of the vehicle.",
+    "Connect it on the bench, with a supply of its own, and switch it on: it comes up in boot mode.",
+    "Connect here again: the write can then be gone on with, or the backup put back.",
+)
+
+
+def standing(flashing: Flashing, journal: Journal) -> Standing:
+    """Look at the unit. Raises nothing of what a link may do: a unit that cannot be asked stands somewhere too."""
+    serial = journal.begun.serial
+    try:
+        flashing.answers_again()
+        found = flashing.tester.text(Did.SERIAL_NUMBER)
+        if found != serial:
+            return Standing(f"{serial} was being written; this is {found}.", ("that unit",))
+        flashing.identify()
+        flashing.tester.extended_session()
+        held = flashing.read(stoppable=False)
+    except PASSING:
+        return Standing(f"{serial} was being written and does not answer.", ("bench",), BENCH)
+    except LinkError as error:
+        return Standing(f"{serial} was being written and cannot be read: {error.what}.", ("bench",), BENCH)
+    there = {}
+    for name, sha in (("image", journal.begun.image), ("backup", journal.begun.backup)):
+        try:
+            there[name] = flashing.vault.get(sha)
+        except YarvicError:
+            continue  # damaged, or gone: the other may still be there
+    if "image" in there and not flashing.differing(held, there["image"]):
+        return Standing(f"{serial} holds all of the new image; it was not proven yet.", ("go on", "restore"))
+    if "backup" in there and not flashing.differing(held, there["backup"]):
+        return Standing(f"{serial} holds what it held before.", ("restore", "go on"))
+    ways: list[Next] = [way for way, name in (("go on", "image"), ("restore", "backup")) if name in there]  # type: ignore[misc]
+    if not ways:
+        return Standing(f"{serial} is half written, and neither image can be had.", ("bench",), BENCH)
+    return Standing(f"{serial} is half written and does not start.", tuple(ways))

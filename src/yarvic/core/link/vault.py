@@ -1,0 +1,173 @@
+"""Every image that was ever read from a unit or written into one, by its content; one vault for the shop, beside the jobs.
+
+A folder of plain files, each named by the SHA-256 of what it holds, and a list of where each was seen, a JSON document a
+line, which is only ever added to. Two windows may use it at once: a file appears whole or not at all, a line in one piece.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from yarvic.core.calibration.described import MOST_MEMORY
+from yarvic.core.calibration.image import image_id
+from yarvic.core.errors import LinkError
+from yarvic.core.reading import read_bounded
+
+SEEN, IMAGES = "seen.jsonl", "images"
+MOST_SEEN = 1 << 28
+Sha = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+
+
+class Sighting(BaseModel):
+    """That an image was read or written: when, from or into which unit, for which vehicle. `stock`: what it came with."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+
+    sha: Sha
+    time: str
+    how: Literal["read", "to be written"]
+    size: Annotated[int, Field(ge=0)]
+    stock: bool = False
+    family: str = ""
+    serial: str = ""
+    unit: str = ""
+    vehicle: str = ""
+    revision: str = ""
+
+
+class Vault:
+    """Raises LinkError where its folder cannot be made."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        try:
+            (folder / IMAGES).mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise _failed("made", folder, error) from error
+
+    def put(self, data: bytes, how: Literal["read", "to be written"], **about: str) -> Sighting:
+        """Keep an image, and that it was seen. What was read first of a unit is its stock image.
+
+        It is on the disk before this returns. Raises LinkError when it could not be kept.
+        """
+        sha = image_id(data)
+        path = self._path(sha)
+        try:
+            if not path.exists() or path.stat().st_size != len(data):
+                _write_whole(path, data)
+            with self._list() as listed:
+                serial = about.get("serial", "")
+                earlier = any(s.serial == serial for s in self.seen())
+                sighting = Sighting(
+                    sha=sha,
+                    time=datetime.now(UTC).isoformat(timespec="seconds"),
+                    how=how,
+                    size=len(data),
+                    stock=how == "read" and bool(serial) and not earlier,
+                    **about,
+                )
+                # A line that a crash cut off must not swallow this one.
+                torn = os.fstat(listed).st_size and os.pread(listed, 1, os.fstat(listed).st_size - 1) != b"\n"
+                line = sighting.model_dump_json().encode() + b"\n"
+                os.write(listed, (b"\n" if torn else b"") + line)
+                os.fsync(listed)
+        except OSError as error:
+            raise _failed("kept", path, error) from error
+        return sighting
+
+    def get(self, sha: str) -> bytes:
+        """An image, proven to be what it is called. Raises FormatError where it is missing, LinkError for a damaged one."""
+        path = self._path(sha)
+        data = read_bounded(path, MOST_MEMORY)
+        if image_id(data) != sha:
+            raise LinkError(
+                "an image of the vault is damaged",
+                concerns=str(path),
+                remedy="Take it from a backup of the vault, or read it from the unit again.",
+            )
+        return data
+
+    def seen(self) -> list[Sighting]:
+        """All sightings in their order; lines that are none are left out (see `damaged`)."""
+        return [s for s in self._lines() if isinstance(s, Sighting)]
+
+    def damaged(self, *, thorough: bool = False) -> list[str]:
+        """What is wrong, in words; cheap, by size alone, or by all bytes."""
+        found = [
+            f"line {n} of {SEEN} is no sighting"
+            for n, s in enumerate(self._lines(), 1)
+            if not isinstance(s, Sighting)
+        ]
+        sizes = {s.sha: s.size for s in self.seen()}
+        for sha, size in sizes.items():
+            path = self._path(sha)
+            there = path.stat().st_size if path.exists() else None
+            if there is None:
+                found.append(f"image {sha[:12]} is missing")
+            elif there != size:
+                found.append(f"image {sha[:12]} has {there} bytes, not {size}")
+            elif thorough:
+                with contextlib.suppress(LinkError):
+                    self.get(sha)
+                    continue
+                found.append(f"image {sha[:12]} is damaged")
+        return found
+
+    def _lines(self) -> Iterator[Sighting | None]:
+        path = self.folder / SEEN
+        if not path.exists():
+            return
+        for line in read_bounded(path, MOST_SEEN).splitlines():
+            try:
+                yield Sighting.model_validate_json(line)
+            except ValidationError:
+                yield None
+
+    @contextlib.contextmanager
+    def _list(self) -> Iterator[int]:
+        """The list, open to be added to, by one at a time."""
+        listed = os.open(self.folder / SEEN, os.O_RDWR | os.O_APPEND | os.O_CREAT, 0o644)
+        try:
+            fcntl.flock(listed, fcntl.LOCK_EX)
+            yield listed
+        finally:
+            os.close(listed)
+
+    def _path(self, sha: str) -> Path:
+        if len(sha) != 64 or not set(sha) <= set("0123456789abcdef"):
+            raise LinkError("that names no image", concerns=sha[:80], remedy="Choose one of the list.")
+        return self.folder / IMAGES / f"{sha}.bin"
+
+
+def _write_whole(path: Path, data: bytes) -> None:
+    """On the disk, whole, under its name, or not there at all."""
+    new = path.with_name(f".{path.name}.{os.getpid()}.{os.urandom(4).hex()}")
+    try:
+        with new.open("xb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        new.replace(path)
+    finally:
+        new.unlink(missing_ok=True)
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
+
+
+def _failed(what: str, path: Path, error: OSError) -> LinkError:
+    return LinkError(
+        f"the image could not be {what}: {error.strerror or error}",
+        concerns=str(path),
+        remedy="Make room on the disk, or let this user write there; then try again.",
+    )
