@@ -70,6 +70,8 @@ DOORS = {
     "core/link/vault.py": "lines behind their door, each by itself",
     "core/link/journal.py": "lines behind their door, each by itself",
     "bench/flash_campaign.py": "the memory of its own unit",
+    "core/link/live.py": "values of a unit, as many as were asked for",
+    "bench/control_unit/values.py": "the simulated unit's own folder",
     "bench/control_unit/facts.py": "the simulated unit's own folder",
     "bench/control_unit/memory.py": "the simulated unit's own folder",
     "bench/control_unit/process.py": "the simulated unit's own folder",

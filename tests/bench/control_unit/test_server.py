@@ -28,7 +28,7 @@ def unit(tmp_path, layout, stock):
     new_unit(tmp_path, layout, stock, UnitFacts(erase_s=0.0, write_s_kib=0.0, codes=("P0301",)))
     made = Server(tmp_path, layout, Clock())
     yield made
-    made.memory.close()
+    made.close()
 
 
 def ask(unit, text):

@@ -239,7 +239,7 @@ def test_an_answer_that_comes_twice_is_taken_once(scripted):
 def test_an_answer_that_comes_late_is_not_that_to_the_next_question(scripted):
     odd = scripted("62 FD 01 41", "62 FD 02 00 01 00 01 00", "62 FD 02 00 01 00 01 00", late_s=0.2)
     with pytest.raises(LinkError):
-        odd.tester._ask("x", lambda: odd.tester.client.read_data_by_identifier([int(Did.RUNNING)]), attempts=1)
+        odd.tester.ask("x", lambda: odd.tester.client.read_data_by_identifier([int(Did.RUNNING)]), attempts=1)
     time.sleep(0.1)
     odd.tester.client.config["p2_timeout"] = 1.0
     assert odd.tester.state().whole

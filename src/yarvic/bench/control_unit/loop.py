@@ -90,7 +90,7 @@ class Loop:
     def power_off(self) -> None:
         """Take it away, in the middle of whatever it does."""
         if self.server is not None:
-            self.server.memory.close()
+            self.server.close()
         self.server = self._line = None
         self._unit_end.heard.clear()
 

@@ -14,10 +14,12 @@ from pathlib import Path
 from yarvic.bench.control_unit.facts import NAME, read_facts, write_facts
 from yarvic.bench.control_unit.memory import FlashMemory
 from yarvic.bench.control_unit.supply import BROWN_OUT_V, LEAST_TO_PROGRAM_V, Supply
+from yarvic.bench.control_unit.values import NAMES, LiveValues
 from yarvic.core.calibration.image import check_image, check_marks, memory_of, name_in
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import CalibrationError
 from yarvic.core.link.identifiers import (
+    FIRST_VALUE,
     OPEN_LEVEL,
     PROGRAM_LEVEL,
     RANGE,
@@ -78,6 +80,7 @@ class Server:
         self.facts = read_facts(folder)
         self.memory = FlashMemory(folder / "memory.bin", layout.base, self.facts.sector)
         self.supply = Supply(state=self.facts.charge)
+        self.values = LiveValues(folder) if (folder / NAMES).exists() else None
         self._take_up()
         self._sent: dict[int, bytes] = {}  # what was sent to be written, by address
         self._owed_s = 0.0
@@ -96,6 +99,12 @@ class Server:
         self._seed_level = 0
         self._transfer: _Transfer | None = None
         self._last_asked = self.clock()
+
+    def close(self) -> None:
+        """Let go of its files."""
+        self.memory.close()
+        if self.values is not None:
+            self.values.close()
 
     def _take_up(self) -> None:
         """What was done to the unit from outside: another battery, a maintainer, on the bench."""
@@ -241,6 +250,10 @@ class Server:
 
     def _datum(self, did: int) -> bytes:
         f, layout = self.facts, self.layout
+        if self.values is not None and FIRST_VALUE <= did < FIRST_VALUE + len(self.values.names):
+            return self.values.raw(did - FIRST_VALUE)
+        if did == Did.CHANNELS:
+            return "\n".join(self.values.names if self.values is not None else ()).encode()
         if did == Did.RUNNING:
             return self._running().encode()
         if did == Did.STATE:

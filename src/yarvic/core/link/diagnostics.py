@@ -46,7 +46,7 @@ ATTEMPTS = 3
 ANSWER_S, PENDING_S = 1.0, 5.0  # how long an answer is waited for, and after one that says it takes longer
 CONFIRMED = 0x08  # confirmedDTC among the status bits of ISO 14229-1, annex D.2; from memory
 ALL_GROUPS = 0xFFFFFF
-MOST_TEXT = 200
+MOST_TEXT = 4096
 
 
 class Refusal(LinkError):
@@ -113,7 +113,7 @@ class Diagnostics:
         # What it warns of is raised besides.
         self.client.logger.setLevel(logging.CRITICAL)
 
-    def _ask(self, what: str, ask: Callable[[], T], *, attempts: int = ATTEMPTS) -> T:
+    def ask(self, what: str, ask: Callable[[], T], *, attempts: int = ATTEMPTS) -> T:
         """Ask, again where nothing came; `what` completes "the unit refused ..."."""
         last: Exception | None = None
         for _ in range(attempts):
@@ -157,32 +157,32 @@ class Diagnostics:
 
     def default_session(self) -> None:
         """DiagnosticSessionControl, defaultSession."""
-        self._ask("the default session", lambda: self.client.change_session(1))
+        self.ask("the default session", lambda: self.client.change_session(1))
 
     def programming_session(self) -> None:
         """DiagnosticSessionControl, programmingSession."""
-        self._ask("the programming session", lambda: self.client.change_session(2))
+        self.ask("the programming session", lambda: self.client.change_session(2))
 
     def extended_session(self) -> None:
         """DiagnosticSessionControl, extendedDiagnosticSession."""
-        self._ask("the extended session", lambda: self.client.change_session(3))
+        self.ask("the extended session", lambda: self.client.change_session(3))
 
     def unlock_programming(self) -> None:
         """SecurityAccess for this session."""
         # Never twice by itself: wrong keys are counted.
-        self._ask("access for programming", lambda: self.client.unlock_security_access(PROGRAM_LEVEL), attempts=1)
+        self.ask("access for programming", lambda: self.client.unlock_security_access(PROGRAM_LEVEL), attempts=1)
 
     def open_lock(self) -> None:
         """SecurityAccess that opens a locked unit for good."""
-        self._ask("to be opened", lambda: self.client.unlock_security_access(OPEN_LEVEL), attempts=1)
+        self.ask("to be opened", lambda: self.client.unlock_security_access(OPEN_LEVEL), attempts=1)
 
     def tester_present(self) -> None:
         """TesterPresent: the session goes on."""
-        self._ask("to stay in its session", self.client.tester_present)
+        self.ask("to stay in its session", self.client.tester_present)
 
     def reset(self) -> None:
         """ECUReset, hardReset. Not asked twice: the unit may be starting."""
-        self._ask("to be reset", lambda: self.client.ecu_reset(1), attempts=1)
+        self.ask("to be reset", lambda: self.client.ecu_reset(1), attempts=1)
 
     # -- data and codes
 
@@ -194,7 +194,7 @@ class Diagnostics:
             assert answer is not None
             return bytes(answer.service_data.values[int(did)])
 
-        return self._ask(f"to give {did.name.lower().replace('_', ' ')}", ask)
+        return self.ask(f"to give {did.name.lower().replace('_', ' ')}", ask)
 
     def text(self, did: Did) -> str:
         """A text by identifier; what is no ASCII is shown as such."""
@@ -234,12 +234,12 @@ class Diagnostics:
             assert answer is not None
             return [_code(d.id) for d in answer.service_data.dtcs]
 
-        return self._ask("to give its fault codes", ask)
+        return self.ask("to give its fault codes", ask)
 
     def clear_fault_codes(self, *codes: str) -> None:
         """ClearDiagnosticInformation, of some codes or of all groups. Raises ValueError for what is no code."""
         for group in [_identifier(c) for c in codes] or [ALL_GROUPS]:
-            self._ask("to clear its fault codes", lambda group=group: self.client.clear_dtc(group))  # type: ignore[misc]
+            self.ask("to clear its fault codes", lambda group=group: self.client.clear_dtc(group))  # type: ignore[misc]
 
     # -- memory
 
@@ -264,7 +264,7 @@ class Diagnostics:
                 raise ValueError(f"{len(found)} bytes instead of {size}")
             return found
 
-        return self._ask(what, ask)
+        return self.ask(what, ask)
 
     def upload(self, address: int, size: int) -> Iterator[bytes]:
         """RequestUpload, TransferData and RequestTransferExit: a range of the memory, block by block."""
@@ -300,7 +300,7 @@ class Diagnostics:
             assert answer is not None
             return int(answer.service_data.max_length) - 2
 
-        block = self._ask("to give its memory" if upload else "to take data", once, attempts=1)
+        block = self.ask("to give its memory" if upload else "to take data", once, attempts=1)
         if block < 1:
             raise NonsenseError(
                 "the unit takes blocks of no bytes",
@@ -317,10 +317,10 @@ class Diagnostics:
             assert answer is not None
             return bytes(answer.service_data.parameter_records or b"")
 
-        return self._ask("a block", ask)
+        return self.ask("a block", ask)
 
     def _exit(self) -> None:
-        self._ask("the end of a transfer", self.client.request_transfer_exit, attempts=1)
+        self.ask("the end of a transfer", self.client.request_transfer_exit, attempts=1)
 
 
 def _identifier(code: str) -> int:

@@ -26,6 +26,7 @@ class Did(IntEnum):
     STATE = 0xFD02
     SUPPLY = 0xFD03
     MEMORY = 0xFD04
+    CHANNELS = 0xFD05  # keys of the channels that it gives, a line each; their values follow from FIRST_VALUE on
 
 
 class Routine(IntEnum):
@@ -36,7 +37,9 @@ class Routine(IntEnum):
     CHECKSUM = 0x0202  # ours: CRC-32 of a range
 
 
-TEXTS = (Did.SOFTWARE_VERSION, Did.SERIAL_NUMBER, Did.VEHICLE, Did.SYSTEM_NAME, Did.FAMILY, Did.RUNNING)
+# Of the vehicle maker (0x0100 to 0xA5FF): ours, one channel each, single precision, big-endian, in canonical units.
+FIRST_VALUE = 0x0200
+TEXTS = (Did.SOFTWARE_VERSION, Did.SERIAL_NUMBER, Did.VEHICLE, Did.SYSTEM_NAME, Did.FAMILY, Did.RUNNING, Did.CHANNELS)
 # Levels of SecurityAccess: what opens programming for a session, and what opens a locked unit for good (0x61 to 0x7E are
 # the system supplier's).
 PROGRAM_LEVEL, OPEN_LEVEL = 0x01, 0x61
