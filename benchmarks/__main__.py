@@ -388,28 +388,6 @@ def _run_of_a_file(path: Path) -> NewRun:
     return NewRun("evening", found.raw, None, found.origin, reading)
 
 
-def flash_speed() -> None:
-    """Writing and verifying the unit's whole memory over the link interface."""
-    from yarvic.bench.unit import SimulatedUnit
-    from yarvic.bench.vehicles import layout_text, stock_calibrations, stock_image
-    from yarvic.core.calibration.image import pack
-    from yarvic.core.calibration.layout_file import parse_layout
-    from yarvic.core.link.flash import flash
-
-    layout = parse_layout(layout_text("ptarmigan"))
-    stock = stock_image("ptarmigan")
-    # The marks of the family stay; all else that no table owns is another, so that every block is written.
-    base = stock[: layout.block] + bytes(layout.length - layout.block)
-    image = pack(stock_calibrations(layout), layout, "other", base)
-
-    def work() -> None:
-        flash(SimulatedUnit(layout, stock), layout, image, lambda s: None, lambda: False)
-
-    a = timed(work)
-    rate = layout.size / 1024 / a
-    row("64 KiB read, written and verified", f"{a * 1e3:.0f} ms", "", rate, "at least 300 KiB/s", rate >= 300)
-
-
 def main() -> None:
     """All rows, or those named on the command line."""
     rows = {
@@ -419,7 +397,6 @@ def main() -> None:
         "start": start_up,
         "job": job_size,
         "growth": growth,
-        "flash": flash_speed,
         "bus": bus,
         "description": description,
         "finding": finding,

@@ -43,6 +43,18 @@ from yarvic.demo.ptarmigan import PTARMIGAN  # noqa: E402
 from yarvic.demo.story import AUTHOR  # noqa: E402
 from yarvic.state import results  # noqa: E402
 
+
+@pytest.fixture(scope="session", autouse=True)
+def home_of_all(tmp_path_factory):
+    """Settings, units and vault of the tests are none of a person's."""
+    before = os.environ.get("YARVIC_HOME")
+    os.environ["YARVIC_HOME"] = str(tmp_path_factory.mktemp("home"))
+    yield
+    os.environ.pop("YARVIC_HOME")
+    if before is not None:
+        os.environ["YARVIC_HOME"] = before
+
+
 DAY = Air(97_400.0, 293.15, 0.5)
 
 

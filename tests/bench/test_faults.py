@@ -9,8 +9,8 @@ from yarvic.bench.faults import FAULTS, FOREIGN_FAMILY, check_faults, faulty_mem
 from yarvic.bench.rig import usual_settings
 from yarvic.bench.vehicles import VEHICLES, plant_for, stock_image
 from yarvic.core.errors import LinkError
-from yarvic.core.link.flash import flash
 from yarvic.core.physics.air import Air
+from yarvic.state.unit_link import UnitLink
 
 P, W, F = VEHICLES
 SPEEDS = {P: (2500.0, 6300.0), W: (1500.0, 3700.0), F: (4500.0, 10_800.0)}
@@ -139,8 +139,14 @@ def test_a_drifting_wideband(see):
     assert petrol.mid("fuel_trim") + petrol.mid("long_trim") > whole.mid("fuel_trim") + whole.mid("long_trim") + 0.005
 
 
+def write(unit, image, folder):
+    """Bring an image into a unit over its bus."""
+    with UnitLink(folder / "job.yarvic", unit).talk(lambda step: None, lambda: False) as flashing:
+        return flashing.write(image)
+
+
 @pytest.mark.parametrize("name", VEHICLES)
-def test_a_weak_battery(see, bench, name):
+def test_a_weak_battery(see, bench, name, tmp_path):
     sick = see(name, "weak_battery")
     assert sick.mid("supply_voltage") == pytest.approx(10.8, abs=0.1)
     if name == F:
@@ -149,18 +155,18 @@ def test_a_weak_battery(see, bench, name):
     rig = bench.rig(name)
     rig.unit.voltage = 10.8
     with pytest.raises(LinkError, match=r"supply is 10\.8 V"):
-        flash(rig.unit, rig.unit.layout, stock_image(name, "other"), lambda step: None, lambda: False)
+        write(rig.unit, stock_image(name, "other"), tmp_path)
 
 
 @pytest.mark.parametrize("name", VEHICLES)
-def test_the_wrong_image(bench, name):
+def test_the_wrong_image(bench, name, tmp_path):
     rig = bench.rig(name, faults={"wrong_image": 1.0})
     assert rig.unit.memory[8:24].rstrip(b"\0").decode() == FOREIGN_FAMILY
     with pytest.raises(LinkError, match=f"does not start: is no image of .* '{FOREIGN_FAMILY}'"):
         rig.pull(usual_settings(rig.plant))
     # Writing the right one cures it.
-    done = flash(rig.unit, rig.unit.layout, stock_image(name), lambda step: None, lambda: False)
-    assert done.written and rig.unit.identify().running == "Stock"
+    done = write(rig.unit, stock_image(name), tmp_path)
+    assert done.sectors and rig.unit.identify().running == "Stock"
 
 
 def test_an_old_map_far_too_rich(see):

@@ -13,7 +13,10 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, VERDICT_WORDS, WATCH
+from yarvic.core.errors import LinkError
 from yarvic.core.job.store import Job
+from yarvic.core.link.sectors import SectorWriter
+from yarvic.core.link.transport import TransportError
 from yarvic.desk.app import make_window
 from yarvic.desk.driver import Driver
 from yarvic.desk.theme import BODY_PX, NIGHT, PAPER, font, tokens
@@ -482,25 +485,70 @@ def test_a_flash_can_be_cancelled(driver, monkeypatch):
     view = driver.window.view("flash")
     assert "differ between the unit and Stock" in view.summary.text()
     before = s.bench.unit.memory
-    unit, status = s.bench.unit, driver.window.status
-    write = unit.write_block
+    status, begun = driver.window.status, []
+    write = SectorWriter._sector
 
-    def held_up(index, data):
-        """Each block takes until somebody cancels, however fast or slow the machine is."""
-        write(index, data)
+    def held_up(self, image, sector):
+        """Each sector takes until somebody cancels, however fast or slow the machine is."""
+        write(self, image, sector)
+        begun.append(sector)
         end = time.monotonic() + 60.0
         while not (status._task is None or status._task.asked) and time.monotonic() < end:
             time.sleep(0.01)
 
-    monkeypatch.setattr(unit, "write_block", held_up)
+    monkeypatch.setattr(SectorWriter, "_sector", held_up)
     driver.click(view.go)
-    driver.wait("writing to begin", lambda: unit.memory != before)
+    driver.wait("writing to begin", lambda: begun)
     assert driver.window.status.progress.isVisible()
     driver.click(driver.window.status.cancel)
     driver.idle()
     assert s.bench.unit.memory == before
     assert "cancelled" in driver.window.status.message.text()
     assert s.bench.holds().name == "B1" and len(s.job.flashes()) == 3
+    assert view.broken.isHidden()
+
+
+@pytest.mark.parametrize("way", ["go_on", "put_back"])
+def test_a_write_that_breaks_off_is_said_at_the_next_start_and_ended(driver, monkeypatch, way):
+    s = driver.window.session
+    driver.rung("Stock")
+    driver.step(4)
+    view = driver.window.view("flash")
+    held, wanted = s.bench.unit.memory, s.job.image(s.job.revision("Stock").image)
+    write, done = SectorWriter._sector, []
+
+    def breaks(self, image, sector):
+        if len(done) == 3:
+            raise TransportError("the cable is out", remedy="Plug it in.")
+        done.append(sector)
+        write(self, image, sector)
+
+    monkeypatch.setattr(SectorWriter, "_sector", breaks)
+    driver.click(view.go)
+    driver.idle()
+    assert "broke off" in driver.window.notice.what.text() and "cable is out" in driver.window.notice.what.text()
+    assert s.bench.unit.memory not in (held, wanted) and len(s.job.flashes()) == 3
+    with pytest.raises(LinkError, match="does not start"):
+        s.bench.unit.restart()
+    # The next start finds it so.
+    monkeypatch.setattr(SectorWriter, "_sector", write)
+    half = s.bench.unit.memory
+    path = s.job.path
+    s.close_job()
+    driver.open(path)
+    driver.idle()
+    driver.rung("Stock")
+    driver.step(4)
+    assert s.bench.unit.memory == half
+    assert not view.broken.isHidden() and "blocks were begun" in view.broken.text()
+    assert not view.go.isEnabled()
+    s.bench.unit.seconds_per_block = 0.0
+    driver.click(getattr(view, way))
+    driver.idle()
+    assert s.bench.unit.memory == (wanted if way == "go_on" else held)
+    assert view.broken.isHidden() and view.go.isEnabled()
+    assert s.bench.holds().name == ("Stock" if way == "go_on" else "B1")
+    assert len(s.job.flashes()) == (4 if way == "go_on" else 3)
 
 
 def test_pulling_a_revision_the_unit_does_not_hold_says_so(driver):

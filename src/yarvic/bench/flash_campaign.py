@@ -25,9 +25,9 @@ from yarvic.core.calibration.image import image_id, sealed
 from yarvic.core.calibration.layout import Layout, Mark
 from yarvic.core.errors import Cancelled, YarvicError
 from yarvic.core.link.diagnostics import Diagnostics
-from yarvic.core.link.journal import Journal, unfinished
+from yarvic.core.link.journal import JOURNALS, Journal, unfinished
 from yarvic.core.link.sectors import Step
-from yarvic.core.link.sequence import JOURNALS, Flashing
+from yarvic.core.link.sequence import Flashing
 from yarvic.core.link.standing import standing
 from yarvic.core.link.vault import Vault
 

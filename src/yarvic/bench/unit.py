@@ -1,8 +1,9 @@
-"""The simulated control unit: memory behind the link, what it has learnt, and the calibration it runs."""
+"""The simulated vehicle's unit as its engine runs on it: memory, what it has learnt, the calibration.
+
+On the bus it is `bench/control_unit`; `state/unit_link` brings what its memory holds there and back.
+"""
 
 from __future__ import annotations
-
-import time
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import Image, check_image, check_marks, memory_of, name_in
@@ -14,7 +15,7 @@ NOT_WHOLE = "memory is not whole"
 
 
 class SimulatedUnit:
-    """A control unit with its calibration memory; `seconds_per_block` is how long a write takes."""
+    """A control unit with its calibration memory; `seconds_per_block` is how long it takes to write one."""
 
     def __init__(
         self, layout: Layout, memory: bytes, *, voltage: float = 13.4, seconds_per_block: float = 0.0
@@ -64,28 +65,6 @@ class SimulatedUnit:
         """The codes that are stored."""
         return list(self.codes)
 
-    def read_block(self, index: int) -> bytes:
-        """One block of memory. Raises LinkError past the end."""
-        self._check(index)
-        size = self.layout.block
-        return bytes(self._memory[index * size : (index + 1) * size])
-
-    def write_block(self, index: int, data: bytes) -> None:
-        """Replace one block. Raises LinkError past the end or for a block of another length."""
-        self._check(index)
-        length = min(self.layout.block, self.layout.length - index * self.layout.block)
-        if len(data) != length:
-            raise LinkError(
-                f"block {index} has {length} bytes, not {len(data)}",
-                concerns=self.name,
-                remedy="Write whole blocks.",
-            )
-        if self.seconds_per_block:
-            time.sleep(self.seconds_per_block)
-        size = self.layout.block
-        self._memory[index * size : (index + 1) * size] = data
-        self.learned.clear()
-
     def load(self, memory: bytes) -> None:
         """Hold other bytes, as if somebody else had written them. Raises LinkError for another length."""
         if len(memory) != len(self._memory):
@@ -105,10 +84,6 @@ class SimulatedUnit:
             raise LinkError(
                 f"the unit does not start: {error.what}", concerns=self.name, remedy="Flash a whole image again."
             ) from None
-
-    def _check(self, index: int) -> None:
-        if not 0 <= index < self.layout.blocks:
-            raise LinkError(f"there is no block {index}", concerns=self.name, remedy="Use an image of this unit.")
 
     def calibration(self, slot: str) -> Calibration:
         """What the unit runs, decoded from its own bytes. Raises LinkError when it does not start."""

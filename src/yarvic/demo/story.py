@@ -90,6 +90,7 @@ class Story:
 
     def __init__(self, path: Path, start: Beginning, progress: Told, cancelled: Callable[[], bool]) -> None:
         self.clock = StoryClock(start.begins)
+        self._aside = tempfile.TemporaryDirectory(prefix="yarvic-story-")
         Job.create(path, start.sheet, start.layout, start.stock, author=AUTHOR, clock=self.clock).close()
         self.path, self.steps, self.progress, self.cancelled = path, start.runs, progress, cancelled
         self.session = Session(Settings(), _StoryRunner(cancelled))
@@ -106,6 +107,8 @@ class Story:
         bench = self.session.bench
         assert bench is not None
         bench.unit.seconds_per_block = 0.0
+        # What is told is not the shop's: its images stay out of the vault.
+        bench.link.place = Path(self._aside.name)
         return bench
 
     def _stop(self, error: YarvicError) -> None:

@@ -67,7 +67,7 @@ class StatusLine(QWidget):
             self.unit.setText("Simulated unit")
         elif s.bench is not None:
             held = s.bench.holds()
-            name = held.name if held else "another image"
+            name = held.name if held else "a half written image" if s.bench.link.half_written else "another image"
             self.unit.setText(f"Simulated unit: holds {name}, {s.bench.unit.supply_voltage():.1f} V")
         elif s.from_outside:
             found = s.unit_holds()

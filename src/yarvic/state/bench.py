@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from psygnal import Signal
 
@@ -21,10 +21,15 @@ from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Log
 from yarvic.core.job.model import Revision
 from yarvic.core.job.store import Job
-from yarvic.core.link.flash import Flashed, Step, flash
 from yarvic.core.physics.air import Air
 from yarvic.core.physics.fuel import fuel as fuel_by_key
+from yarvic.state.unit_link import UnitLink
 from yarvic.state.work import Asked, Progress, Work
+
+if TYPE_CHECKING:
+    from yarvic.core.link.journal import Journal
+    from yarvic.core.link.sectors import Step
+    from yarvic.core.link.sequence import Written
 
 # A day in the demo's valley, for a job without evidence.
 DEFAULT_AIR = Air(97_200.0, 293.15, 0.50)
@@ -33,6 +38,10 @@ SECONDS_PER_BLOCK = 0.03
 # Faults that lie in the unit's memory: a flash cures them.
 IN_MEMORY = ("rich_map", "wrong_image")
 BLOCKS_PER_WATCH = 128
+# Of a write, where each of its parts begins and how much of it that is.
+SHARES = {
+    "Reading": (0.0, 0.2), "Writing": (0.2, 0.3), "Restoring": (0.2, 0.3), "Comparing": (0.5, 0.1), "Key off": (0.6, 0.4),
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -55,6 +64,8 @@ class BenchState:
         blocks = job.layout.blocks
         per_block = SECONDS_PER_BLOCK * BLOCKS_PER_WATCH / max(blocks, BLOCKS_PER_WATCH)
         self.unit = SimulatedUnit(job.layout, memory, seconds_per_block=per_block)
+        self.link = UnitLink(job.path, self.unit)
+        self.link.take_up()
         self.plant: AnyPlant = plant_for(job.layout.family)
         self.settings: PullSettings = usual_settings(self.plant)
         self.weather = Weather(self._air(job), seed=len(job.revisions()))
@@ -155,6 +166,13 @@ class BenchState:
         sha = image_id(self.unit.memory)
         return next((r for r in reversed(self.job.revisions()) if r.image == sha), None)
 
+    def holds_in_words(self) -> str:
+        """What the unit holds: a revision by its name, or what it is instead."""
+        if self.link.half_written and not self.flashing:
+            return "a half written image"
+        held = self.holds()
+        return held.name if held else self.unit.identify().running
+
     def rig(self, slot: str) -> Rig:
         """The vehicle with what is fitted now, as the panel has it; it keeps its heat from run to run."""
         build = len(self.job.builds())
@@ -168,18 +186,25 @@ class BenchState:
         rig.slot, rig.fuel, rig.dyno, rig.faults = slot, fuel, self.dyno, dict(self.faults)
         return rig
 
-    def flash_work(self, image: bytes) -> Work[Flashed]:
-        """The work that brings an image into the unit; nobody else may touch the unit until `flash_ended`."""
-        layout, unit = self.job.layout, self.unit
+    def flash_work(self, image: bytes, revision: str) -> Work[Written | None]:
+        """The work that brings an image into the unit, None where it holds it already; nobody else may touch the unit until
+        `flash_ended`.
+        """
+        link, vehicle = self.link, self.plant.name
 
-        def work(progress: Progress, cancelled: Asked) -> Flashed:
-            def step(s: Step) -> None:
-                # Reading, writing and comparing take about a third of the way each.
-                start = {"Reading": 0.0, "Writing": 0.4, "Comparing": 0.7}.get(s.phase, 0.9)
-                share = start + 0.3 * s.done / max(s.total, 1)
-                progress(share, f"{s.phase}, block {s.done} of {s.total}", s)
+        def work(progress: Progress, cancelled: Asked) -> Written | None:
+            with link.talk(_told(progress), cancelled) as flashing:
+                return flashing.write(image, job=link.job, revision=revision, vehicle=vehicle)
 
-            return flash(unit, layout, image, step, cancelled)
+        return work
+
+    def finish_work(self, journal: Journal, way: str) -> Work[Written]:
+        """The work that ends a write which was broken off: gone on with, or what was there before put back."""
+        link = self.link
+
+        def work(progress: Progress, cancelled: Asked) -> Written:
+            with link.talk(_told(progress), lambda: False) as flashing:
+                return flashing.go_on(journal) if way == "go on" else flashing.restore(journal)
 
         return work
 
@@ -241,6 +266,16 @@ class BenchState:
             return
         name = held.name if held else "an image that is not of this job"
         raise LinkError(f"the unit holds {name}, not {working.name}", remedy=f"Flash {working.name} first.")
+
+
+def _told(progress: Progress) -> Callable[[Step], None]:
+    """How far a write is, by about what each of its parts takes."""
+
+    def step(s: Step) -> None:
+        start, part = SHARES.get(s.phase, SHARES["Key off"])
+        progress(start + part * s.done / max(s.total, 1), s.sentence(), s)
+
+    return step
 
 
 def fuels_for(plant: AnyPlant) -> Mapping[str, str]:

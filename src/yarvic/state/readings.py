@@ -145,7 +145,9 @@ def _flash(session: Session) -> list[Reading]:
     if bench is None:
         return found + _by_file(session, revision)
     held = bench.holds()
-    if revision is None:
+    if bench.link.half_written and not bench.flashing:
+        found.append(Reading(STOP, "The unit is half written", "go on with the write, or put the backup back"))
+    elif revision is None:
         found.append(Reading(STOP, "A draft cannot be flashed", "commit it under Maps", step="maps"))
     elif held is not None and held.image == revision.image:
         found.append(Reading(PASS, f"The unit runs {revision.name}", "its memory equals the revision's image"))
@@ -153,7 +155,7 @@ def _flash(session: Session) -> list[Reading]:
         name = held.name if held else "an image of no revision here"
         found.append(Reading(WATCH, f"The unit runs {name}", f"write {revision.name} to measure it"))
     volts = bench.unit.supply_voltage()
-    from yarvic.core.link.flash import LEAST_VOLTAGE_V
+    from yarvic.core.link.unit import LEAST_VOLTAGE_V
 
     found.append(
         Reading(

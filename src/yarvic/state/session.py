@@ -32,7 +32,7 @@ from yarvic.state.work import Asked, Progress, Runner
 
 if TYPE_CHECKING:
     from yarvic.bench.settings import PullSettings
-    from yarvic.core.link.flash import Flashed
+    from yarvic.core.link.sequence import Written
     from yarvic.state.bench import BenchState, Measured
 
 # What a run is called in lists.
@@ -289,7 +289,12 @@ class Session(Judging):
             return
         try:
             _ready_to_flash(job.sheet.readiness, read_only=job.read_only)
-            work = bench.flash_work(job.image(revision.image))
+            if bench.link.left_unfinished() is not None:
+                raise LinkError(
+                    "a write into this unit was broken off",
+                    remedy="Go on with it, or put the backup back; then write.",
+                )
+            work = bench.flash_work(job.image(revision.image), revision.name)
             if self.busy is None:
                 bench.flash_begins()
         except YarvicError as error:
@@ -297,21 +302,55 @@ class Session(Judging):
             return
         request = self.request("flashing", revision=revision.id)
 
-        def apply(result: Flashed) -> None:
+        def apply(result: Written | None) -> None:
             # What was proven is what lies there: somebody else may have had the unit since.
-            if not image_id(bench.unit.memory) == result.image == revision.image:
+            if image_id(bench.unit.memory) != revision.image:
                 raise LinkError(
                     f"the unit does not hold {revision.name} any more",
-                    concerns=result.identity.name,
                     remedy="Nothing was recorded. Flash again.",
                 )
-            job.record_flash(revision.id, result.identity.name, result.image, len(result.written))
+            count = len(result.sectors) if result is not None else 0
+            name = result.identity.name if result is not None else bench.unit.identify().name
+            job.record_flash(revision.id, name, revision.image, count)
             bench.flashed()
-            self.say(f"{revision.name} is in the unit: {len(result.written)} blocks written, all read back equal.")
+            self.say(f"{revision.name} is in the unit: {count} blocks written, all read back equal.")
 
         self.start(
             request,
             f"Flashing {revision.name}",
+            work,
+            apply,
+            ended=bench.flash_ended if self.busy is None else lambda: None,
+            heard=lambda step: self.block_came.emit(request, step),
+        )
+
+    def finish_write(self, way: str) -> None:
+        """End a write that was broken off: `go on` with it, or `restore` what the unit held before."""
+        bench, job = self.bench, self.job
+        journal = bench.link.left_unfinished() if bench is not None else None
+        if bench is None or job is None or journal is None:
+            return
+        try:
+            if job.read_only:
+                raise JobError("the job is open read only", remedy="The flash could not be recorded.")
+            work = bench.finish_work(journal, way)
+            if self.busy is None:
+                bench.flash_begins()
+        except YarvicError as error:
+            self.failed.emit(error)
+            return
+        request = self.request("flashing")
+
+        def apply(result: Written) -> None:
+            held = bench.holds()
+            if held is not None and way == "go on":
+                job.record_flash(held.id, result.identity.name, held.image, len(result.sectors))
+            bench.flashed()
+            self.say(f"The unit holds {held.name if held else 'what it held before'}: all read back equal.")
+
+        self.start(
+            request,
+            "Going on with the write" if way == "go on" else "Putting the backup back",
             work,
             apply,
             ended=bench.flash_ended if self.busy is None else lambda: None,

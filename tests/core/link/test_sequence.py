@@ -12,8 +12,8 @@ from yarvic.bench.flash_campaign import LAYOUT, _few_differ, _image
 from yarvic.core.calibration.image import image_id
 from yarvic.core.errors import CalibrationError, Cancelled, LinkError
 from yarvic.core.link.diagnostics import Diagnostics
-from yarvic.core.link.journal import Journal, unfinished
-from yarvic.core.link.sequence import JOURNALS, KEY_OFF_S, BrokenOffError, Flashing
+from yarvic.core.link.journal import JOURNALS, Journal, unfinished
+from yarvic.core.link.sequence import KEY_OFF_S, BrokenOffError, Flashing
 from yarvic.core.link.standing import standing
 from yarvic.core.link.vault import Vault
 
@@ -79,8 +79,8 @@ def test_an_image_is_written_proven_and_kept(bench):
     (journal,) = bench.all_journals()
     assert journal.ended == "written" and journal.begun.job == "buggy.yarvic"
     assert bench.clock.now - begun >= KEY_OFF_S
-    assert {s.name for s in bench.steps} == {"Reading", "Writing", "Key off"}
-    assert [s.done for s in bench.steps if s.name == "Writing"] == list(range(1, SECTORS + 1))
+    assert {s.phase for s in bench.steps} == {"Reading", "Writing", "Comparing", "Key off"}
+    assert [s.done for s in bench.steps if s.phase == "Writing"] == list(range(1, SECTORS + 1))
 
 
 def test_only_what_differs_is_written_and_that_by_which_it_is_known_last(bench):
@@ -96,7 +96,7 @@ def test_only_what_differs_is_written_and_that_by_which_it_is_known_last(bench):
 def test_time_left_goes_by_the_measured_rate(bench):
     bench.set(write_s_kib=0.5, speed=1.0)
     bench.flashing().write(bench.image)
-    writing = [s for s in bench.steps if s.name == "Writing"]
+    writing = [s for s in bench.steps if s.phase == "Writing"]
     assert writing[3].left_s == pytest.approx(4 * 0.5, rel=0.3)
     assert writing[-1].left_s == 0.0
 
@@ -153,7 +153,7 @@ def cut(bench, after):
     """The supply is taken away when so many sectors were written."""
 
     def report(step):
-        if step.name == "Writing" and step.done == after:
+        if step.phase == "Writing" and step.done == after:
             bench.loop.power_off()
 
     flashing = bench.flashing()
@@ -241,7 +241,7 @@ def test_killed_for_real_in_the_middle_the_next_start_knows(bench):
         try:
             flashing = bench.flashing()
             flashing.report = lambda step: (
-                step.name == "Writing" and step.done == 4 and os.kill(os.getpid(), signal.SIGKILL)
+                step.phase == "Writing" and step.done == 4 and os.kill(os.getpid(), signal.SIGKILL)
             )
             flashing.write(bench.image)
         finally:

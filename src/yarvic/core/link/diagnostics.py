@@ -130,10 +130,10 @@ class Diagnostics:
             raise last
         if isinstance(last, TimeoutException):
             raise SilenceError(
-                f"the unit does not answer: {what}",
+                "the unit does not answer",
                 concerns=str(self.line.bus.channel_info),
                 remedy="Check ignition, supply and cable, then connect again.",
-                details=details,
+                details=f"asked: {what}. {details}",
             ) from last
         raise NonsenseError(
             f"what the unit answered is no answer: {what}",

@@ -12,23 +12,22 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field, ValidationError
 
+from yarvic.core.document import Document
 from yarvic.core.errors import LinkError, YarvicError
 from yarvic.core.link.vault import Sha
 from yarvic.core.reading import read_bounded
 
-SUFFIX = ".flash"
+SUFFIX, JOURNALS = ".flash", "journals"  # of a journal, and the folder of them in the vault
 LINE = 160  # bytes that one step takes at most
 ROOM = 1 << 14
 MOST_BYTES = 1 << 26
 Ending = Literal["written", "restored"]
 
 
-class Begun(BaseModel):
+class Begun(Document):
     """What a journal is of: the unit, the image that it is to hold, and what it held before."""
-
-    model_config = ConfigDict(extra="ignore", frozen=True)
 
     time: str
     serial: str
@@ -41,10 +40,8 @@ class Begun(BaseModel):
     revision: str = ""
 
 
-class Entry(BaseModel):
+class Entry(Document):
     """A step: before it is done, after it, or the end of all."""
-
-    model_config = ConfigDict(extra="ignore", frozen=True)
 
     when: Literal["before", "after", "end"]
     step: str

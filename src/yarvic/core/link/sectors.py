@@ -6,6 +6,7 @@ The sector by which the unit is known is erased first and written last, so that 
 from __future__ import annotations
 
 import contextlib
+import math
 import time
 import zlib
 from collections.abc import Callable, Sequence
@@ -31,13 +32,23 @@ class UntrueError(LinkError):
 
 @dataclass(frozen=True)
 class Step:
-    """Where the sequence stands: the step, how much of it is done, and the seconds that are left of it by its own rate."""
+    """Where the sequence stands: what it does, at which sector, how much of it is done, and the seconds that are left of
+    it by its own rate.
+    """
 
-    name: str
+    phase: str
     sector: int | None
     done: int
     total: int
     left_s: float | None = None
+
+    def sentence(self) -> str:
+        """In words, with the time that is left where it is known and not short."""
+        if self.phase == "Key off":
+            return f"Key off, {math.ceil(self.left_s or 0.0)} s to wait"
+        left = f", {math.ceil(self.left_s)} s left" if self.left_s is not None and self.left_s >= 2.0 else ""
+        what = "block" if self.phase in ("Writing", "Restoring") else "byte"
+        return f"{self.phase}, {what} {self.done:,} of {self.total:,}{left}"
 
 
 Report = Callable[[Step], None]
@@ -57,10 +68,10 @@ class SectorWriter:
     comes_back_s: float = COMES_BACK_S
     map: MemoryMap = field(init=False)
 
-    def read(self, *, stoppable: bool = True) -> bytes:
+    def read(self, *, stoppable: bool = True, phase: str = "Reading") -> bytes:
         """The whole memory, by the unit's own sums what it holds. Raises Cancelled when asked to, LinkError otherwise."""
         for _ in range(TRIES):
-            data = self._patient(lambda: self._read_once(stoppable))
+            data = self._patient(lambda: self._read_once(stoppable, phase))
             if self.sums_up_to(data):
                 return data
         raise UntrueError(
@@ -68,11 +79,11 @@ class SectorWriter:
             remedy="Check the cable and read again. If it stays so, the unit cannot be trusted: replace it.",
         )
 
-    def _read_once(self, stoppable: bool) -> bytes:
+    def _read_once(self, stoppable: bool, phase: str) -> bytes:
         found, begun = bytearray(), self.clock()
         for block in self.tester.upload(self.map.base, self.map.length):
             found += block
-            self._stands("Reading", len(found), self.map.length, begun)
+            self._stands(phase, len(found), self.map.length, begun, len(found) // self.map.sector - 1)
             if stoppable and self.cancelled():
                 self.tester.default_session()
                 raise Cancelled("reading was cancelled", remedy="The unit was not changed.")
@@ -126,7 +137,9 @@ class SectorWriter:
 
     # -- writing
 
-    def bring(self, journal: Journal, image: bytes, sectors: Sequence[int], *, stoppable: bool) -> None:
+    def bring(
+        self, journal: Journal, image: bytes, sectors: Sequence[int], *, stoppable: bool, phase: str = "Writing"
+    ) -> None:
         """Write sectors, the first of them erased before all and written after all; then prove the whole memory."""
         if sectors:
             journal.add("before", "unlock")
@@ -147,7 +160,7 @@ class SectorWriter:
             journal.add("before", "write", sector)
             self._insist(lambda sector=sector: self._sector(image, sector))  # type: ignore[misc]
             journal.add("after", "write", sector)
-            self._stands("Writing", done, total, begun, sector)
+            self._stands(phase, done, total, begun, sector)
         self._prove(journal, image)
 
     def _sector(self, image: bytes, sector: int) -> None:
@@ -202,7 +215,7 @@ class SectorWriter:
         """Read all back, then have the unit sum it up: one that gives back what was sent is seen by its sum."""
         journal.add("before", "verify")
         self._enter_reading()
-        back = self.read(stoppable=False)
+        back = self.read(stoppable=False, phase="Comparing")
         wrong = self.differing(back, image)
         if wrong:
             raise LinkError(
@@ -233,8 +246,8 @@ class SectorWriter:
             at = max(at, end)
         return found
 
-    def _stands(self, name: str, done: int, total: int, begun: float, sector: int | None = None) -> None:
-        self.tell(Step(name, sector, done, total, (self.clock() - begun) * (total - done) / done if done else None))
+    def _stands(self, phase: str, done: int, total: int, begun: float, sector: int | None = None) -> None:
+        self.tell(Step(phase, sector, done, total, (self.clock() - begun) * (total - done) / done if done else None))
 
     def tell(self, step: Step) -> None:
         """Whatever a listener does wrong, a unit must not be left half written for it."""

@@ -17,15 +17,12 @@ from typing import Any
 from yarvic.core.calibration.image import check_image
 from yarvic.core.errors import Cancelled, LinkError
 from yarvic.core.link.identifiers import Did
-from yarvic.core.link.journal import Ending, Journal, begun_now
+from yarvic.core.link.journal import JOURNALS, Ending, Journal, begun_now
 from yarvic.core.link.sectors import PASSING, SectorWriter, Step
-from yarvic.core.link.unit import FaultCode, Identity
+from yarvic.core.link.unit import LEAST_VOLTAGE_V, FaultCode, Identity
 from yarvic.core.link.vault import Vault
 
-# Writing draws current for minutes while the engine does not charge. Common practice, no published source.
-LEAST_VOLTAGE_V = 12.2
 KEY_OFF_S = 30.0  # key off after a write, until the unit sleeps. Common practice, no published source.
-JOURNALS = "journals"
 
 
 @dataclass(frozen=True)
@@ -94,7 +91,7 @@ class Flashing(SectorWriter):
                 self.bring(journal, image, sectors, stoppable=True)
             except Cancelled:
                 touched = self.guarded(list(journal.touched))
-                self.bring(journal, held, touched if journal.touched else [], stoppable=False)
+                self.bring(journal, held, touched if journal.touched else [], stoppable=False, phase="Restoring")
                 self._end(journal, "restored")
                 raise
             return self._written(journal, identity, sectors, self._end(journal, "written"))
@@ -121,7 +118,9 @@ class Flashing(SectorWriter):
         sectors = self.guarded(self.differing(self.read(), image))
         journal.go_on()
         with self._journalled(journal):
-            self.bring(journal, image, sectors, stoppable=False)
+            self.bring(
+                journal, image, sectors, stoppable=False, phase="Writing" if ending == "written" else "Restoring"
+            )
             return self._written(journal, identity, sectors, self._end(journal, ending))
 
     @contextlib.contextmanager

@@ -14,10 +14,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field, ValidationError
 
 from yarvic.core.calibration.described import MOST_MEMORY
 from yarvic.core.calibration.image import image_id
+from yarvic.core.document import Document
 from yarvic.core.errors import LinkError
 from yarvic.core.reading import read_bounded
 
@@ -26,10 +27,8 @@ MOST_SEEN = 1 << 28
 Sha = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 
 
-class Sighting(BaseModel):
+class Sighting(Document):
     """That an image was read or written: when, from or into which unit, for which vehicle. `stock`: what it came with."""
-
-    model_config = ConfigDict(extra="ignore", frozen=True)
 
     sha: Sha
     time: str
@@ -64,8 +63,8 @@ class Vault:
             if not path.exists() or path.stat().st_size != len(data):
                 _write_whole(path, data)
             with self._list() as listed:
-                serial = about.get("serial", "")
-                earlier = any(s.serial == serial for s in self.seen())
+                serial, family = about.get("serial", ""), about.get("family", "")
+                earlier = any((s.serial, s.family) == (serial, family) for s in self.seen())
                 sighting = Sighting(
                     sha=sha,
                     time=datetime.now(UTC).isoformat(timespec="seconds"),

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QFrame, QListWidget, QVBoxLayout, QWidget
 
 from yarvic.core.calibration.image import changed_blocks
-from yarvic.core.link.flash import Step
 from yarvic.desk.overlays import Command
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
 from yarvic.desk.views.flash.by_file import ByFile
@@ -17,6 +18,10 @@ from yarvic.desk.widgets.words import act, label, row
 from yarvic.state.bench import BenchState
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
+
+if TYPE_CHECKING:
+    from yarvic.core.link.journal import Journal
+    from yarvic.core.link.sectors import Step
 
 
 def _battery(bench: BenchState) -> str:
@@ -41,14 +46,13 @@ class Link(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         t = tokens()
         identity = bench.unit.identify()
-        held = bench.holds()
         revision = self.session.working_revision()
         boxes = (
             ("This desk", f"{revision.name} to write" if revision else "draft: not to be flashed", "bench link"),
             (
                 "Control unit",
                 f"{identity.name}",
-                f"holds {held.name if held else identity.running}, family {identity.family}",
+                f"holds {bench.holds_in_words()}, family {identity.family}",
             ),
             ("Battery", f"{bench.unit.supply_voltage():.1f} V", _battery(bench)),
         )
@@ -85,6 +89,9 @@ class FlashView(View):
         self.key = label("", "caption", wrap=True)
         self.go = act("Write and read back", session.flash)
         self.summary = label("", "quiet")
+        self.broken = label("", "", wrap=True)
+        self.go_on = act("Go on with the write", lambda: session.finish_write("go on"))
+        self.put_back = act("Put the backup back", lambda: session.finish_write("restore"))
         self.journal = QListWidget()
         self.journal.setAccessibleName("Journal")
         frame = self.linked = QFrame()
@@ -94,6 +101,8 @@ class FlashView(View):
         column.setSpacing(8)
         column.addWidget(self.link)
         column.addLayout(row(self.go, self.summary, None, spacing=12))
+        column.addWidget(self.broken)
+        column.addLayout(row(self.go_on, self.put_back, None, spacing=12))
         column.addWidget(self.memory)
         column.addWidget(self.key)
         column.addWidget(label("Journal", "title"))
@@ -118,7 +127,9 @@ class FlashView(View):
             self.about.setText("no unit is on a link here: it is written by file, and read back")
             self.by_file.refresh()
             return
-        self.go.setEnabled(s.bench is not None and revision is not None and not busy)
+        left = s.bench.link.left_unfinished() if s.bench is not None and not busy else None
+        self.go.setEnabled(s.bench is not None and revision is not None and not busy and left is None)
+        self._say_broken(left)
         self.about.setText("writes what differs, block by block, and reads it back")
         self.link.update()
         if s.bench is None or s.job is None:
@@ -143,6 +154,18 @@ class FlashView(View):
         self.journal.clear()
         for entry in reversed(s.job.journal()):
             self.journal.addItem(f"{entry.time[:16].replace('T', ' ')}   {entry.sentence}")
+
+    def _say_broken(self, left: Journal | None) -> None:
+        """A write that has not ended, and the two ways on."""
+        for widget in (self.broken, self.go_on, self.put_back):
+            widget.setVisible(left is not None)
+        if left is not None:
+            began = left.begun.time[:16].replace("T", " ")
+            self.broken.setText(
+                f"The write of {left.begun.revision or 'an image'}, begun {began} UTC, was broken off:"
+                f" {len(left.touched)} of {len(left.begun.sectors)} blocks were begun, and the unit does not start until it"
+                " is ended. Do not drive. What the unit held before is in the vault."
+            )
 
     def _states(self) -> list[str]:
         s = self.session
@@ -173,16 +196,17 @@ class FlashView(View):
         revision = self.session.working_revision()
         if revision is None or revision.id != request.revision or request.job != self.session.opening:
             return
-        if step.block is None or step.block >= len(self.memory.states):
-            return
         state = {"Writing": WRITTEN, "Comparing": PROVEN, "Restoring": DIFFERS}.get(step.phase)
-        if state is None:
+        if step.sector is None or step.sector >= len(self.memory.states) or state is None:
             return
-        self.memory.states[step.block] = state
         if state == PROVEN:
             if self._proven_for != revision.image:
                 self._proven, self._proven_for = set(), revision.image
-            self._proven.add(step.block)
+            # Read from the first on, several at a time.
+            self._proven.update(range(step.sector + 1))
+            self.memory.states[: step.sector + 1] = [PROVEN] * (step.sector + 1)
+        else:
+            self.memory.states[step.sector] = state
         self.memory.show_states(self.memory.states)
 
     def keys(self) -> list[tuple[str, str]]:

@@ -1,0 +1,126 @@
+"""The simulated unit on its bus: what its memory holds goes out and comes back, whatever ends the program meanwhile."""
+
+import os
+import signal
+
+import pytest
+
+from yarvic.bench.unit import SimulatedUnit
+from yarvic.bench.vehicles import stock_calibrations, stock_image
+from yarvic.core.calibration.image import pack
+from yarvic.core.errors import Cancelled, LinkError
+from yarvic.core.link.sectors import SectorWriter
+from yarvic.core.link.sequence import BrokenOffError
+from yarvic.core.link.vault import Vault
+from yarvic.state.unit_link import UnitLink
+
+
+@pytest.fixture
+def other(layout):
+    """Another in every block."""
+    base = stock_image("ptarmigan")[: layout.block] + bytes(layout.length - layout.block)
+    return pack(stock_calibrations(layout), layout, "other", base)
+
+
+@pytest.fixture
+def link(tmp_path, layout, stock):
+    made = UnitLink(tmp_path / "a.yarvic", SimulatedUnit(layout, stock))
+    made.place = tmp_path / "home"
+    return made
+
+
+def again(link, layout, stock):
+    """The same job after another start of the program."""
+    made = UnitLink(link.folder, SimulatedUnit(layout, stock))
+    made.job, made.place = link.job, link.place
+    made.take_up()
+    return made
+
+
+def quiet(step):
+    pass
+
+
+def never():
+    return False
+
+
+@pytest.mark.parametrize("seconds", [0.0, 0.001])
+def test_an_image_goes_over_the_bus_and_the_unit_holds_it(link, other, stock, seconds, monkeypatch):
+    """In this process, or by a unit in its own."""
+    monkeypatch.setattr("yarvic.state.unit_link.SLEEPS_S", 0.1)
+    link.unit.seconds_per_block = seconds
+    link.unit.learned["long_trim"] = 0.1
+    with link.talk(quiet, never) as flashing:
+        done = flashing.write(other, job=link.job, revision="A1")
+    assert link.unit.memory == other and link.unit.learned == {}
+    assert not link.half_written and not link.folder.exists()
+    vault = Vault(link.vault_folder)
+    assert vault.get(done.backup) == stock and [s.stock for s in vault.seen()] == [True, False]
+
+
+def test_a_refusal_changes_nothing_and_keeps_what_was_learnt(link, other, stock):
+    link.unit.voltage = 11.4
+    link.unit.learned["long_trim"] = 0.1
+    with link.talk(quiet, never) as flashing, pytest.raises(LinkError, match=r"11\.4 V"):
+        flashing.write(other)
+    assert link.unit.memory == stock and link.unit.learned == {"long_trim": 0.1}
+    link.unit.voltage = 13.4
+    with pytest.raises(Cancelled), link.talk(quiet, lambda: True) as flashing:
+        flashing.write(other)
+    assert link.unit.memory == stock and not link.folder.exists()
+
+
+def test_a_program_killed_in_the_middle_finds_the_unit_as_it_stood(link, layout, stock, other):
+    child = os.fork()
+    if child == 0:
+        try:
+
+            def dies(step):
+                if step.phase == "Writing":
+                    os.kill(os.getpid(), signal.SIGKILL)
+
+            with link.talk(dies, never) as flashing:
+                flashing.write(other, job=link.job, revision="A1", everything=True)
+        finally:
+            os._exit(1)
+    assert os.WIFSIGNALED(os.waitpid(child, 0)[1])
+    then = again(link, layout, stock)
+    assert then.half_written and then.unit.memory not in (stock, other)
+    with pytest.raises(LinkError, match="does not start"):
+        then.unit.restart()
+    # Of another job this is none of the business.
+    elsewhere = UnitLink(link.folder / "b.yarvic", SimulatedUnit(layout, stock))
+    elsewhere.place = link.place
+    elsewhere.take_up()
+    assert not elsewhere.half_written and elsewhere.unit.memory == stock
+    journal = then.left_unfinished()
+    assert journal.begun.revision == "A1"
+    with then.talk(quiet, never) as flashing:
+        flashing.go_on(journal)
+    assert then.unit.memory == other and not then.half_written
+    assert not again(link, layout, other).half_written
+
+
+def test_a_write_that_breaks_off_twice_is_still_ended(link, layout, stock, other, monkeypatch):
+    whole, done = SectorWriter._sector, []
+
+    def breaks(self, image, sector):
+        if len(done) % 3 == 2:
+            raise LinkError("the cable is out", remedy="Plug it in.")
+        done.append(sector)
+        whole(self, image, sector)
+
+    monkeypatch.setattr(SectorWriter, "_sector", breaks)
+    with link.talk(quiet, never) as flashing, pytest.raises(BrokenOffError):
+        flashing.write(other, job=link.job, everything=True)
+    done.append(-1)
+    then = again(link, layout, stock)
+    with then.talk(quiet, never) as flashing, pytest.raises(BrokenOffError):
+        flashing.restore(then.left_unfinished())
+    assert then.half_written
+    monkeypatch.setattr(SectorWriter, "_sector", whole)
+    last = again(link, layout, stock)
+    with last.talk(quiet, never) as flashing:
+        flashing.restore(last.left_unfinished())
+    assert last.unit.memory == stock and not last.half_written
