@@ -541,12 +541,16 @@ def test_a_write_that_breaks_off_is_said_at_the_next_start_and_ended(driver, mon
     driver.step(4)
     assert s.bench.unit.memory == half
     assert not view.broken.isHidden() and "blocks were begun" in view.broken.text()
+    assert "Unlock done, Write broken off, Read back to come" in view.steps.accessibleDescription()
+    assert "half written" in driver.window.status.unit.text()
+    assert "The unit is half written" in [c.reading.sentence for c in driver.window.readings.cards]
     assert not view.go.isEnabled()
     s.bench.unit.seconds_per_block = 0.0
     driver.click(getattr(view, way))
     driver.idle()
     assert s.bench.unit.memory == (wanted if way == "go_on" else held)
     assert view.broken.isHidden() and view.go.isEnabled()
+    assert "broken off" not in view.steps.accessibleDescription()
     assert s.bench.holds().name == ("Stock" if way == "go_on" else "B1")
     assert len(s.job.flashes()) == (4 if way == "go_on" else 3)
 

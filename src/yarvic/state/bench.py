@@ -40,6 +40,7 @@ IN_MEMORY = ("rich_map", "wrong_image")
 BLOCKS_PER_WATCH = 128
 # Of a write, where each of its parts begins and how much of it that is.
 SHARES = {
+    "Identifying": (0.0, 0.0), "Unlocking": (0.2, 0.0), "Clearing codes": (0.6, 0.0), "Starting": (1.0, 0.0),
     "Reading": (0.0, 0.2), "Writing": (0.2, 0.3), "Restoring": (0.2, 0.3), "Comparing": (0.5, 0.1), "Key off": (0.6, 0.4),
 }  # fmt: skip
 

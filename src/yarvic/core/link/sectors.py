@@ -46,6 +46,8 @@ class Step:
         """In words, with the time that is left where it is known and not short."""
         if self.phase == "Key off":
             return f"Key off, {math.ceil(self.left_s or 0.0)} s to wait"
+        if self.sector is None:
+            return self.phase
         left = f", {math.ceil(self.left_s)} s left" if self.left_s is not None and self.left_s >= 2.0 else ""
         what = "block" if self.phase in ("Writing", "Restoring") else "byte"
         return f"{self.phase}, {what} {self.done:,} of {self.total:,}{left}"

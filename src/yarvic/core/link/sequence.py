@@ -60,6 +60,7 @@ class Flashing(SectorWriter):
         image that does not fit, LinkError where nothing was changed, BrokenOffError where the unit was being written.
         """
         check_image(image, self.layout)
+        self._at("Identifying")
         identity = self.identify()
         self._may_be_written(identity)
         codes = tuple(c.code for c in self.tester.fault_codes())
@@ -80,6 +81,7 @@ class Flashing(SectorWriter):
         target = self.vault.put(image, "to be written", **seen, revision=revision)
         sectors = self.guarded(list(range(self.map.sectors)) if everything else differing)
         # What a lock or a supply bars is said while nothing has changed.
+        self._at("Unlocking")
         self.enter_programming()
         begun = begun_now(
             serial=serial, family=identity.family, image=target.sha, backup=backup.sha, sectors=tuple(sectors),
@@ -106,6 +108,7 @@ class Flashing(SectorWriter):
 
     def _finish(self, journal: Journal, sha: str, ending: Ending) -> Written:
         image = self.vault.get(sha)
+        self._at("Identifying")
         identity = self.identify()
         if self.tester.text(Did.SERIAL_NUMBER) != journal.begun.serial:
             raise LinkError(
@@ -184,6 +187,7 @@ class Flashing(SectorWriter):
     def _end(self, journal: Journal, ending: Ending) -> tuple[FaultCode, ...]:
         """Clear what the write raised, reset, wait with the key off, and look whether the unit runs."""
         journal.add("before", "codes")
+        self._at("Clearing codes")
         raised = tuple(c for c in self.tester.fault_codes() if c.code not in journal.begun.codes)
         if raised:
             self.tester.clear_fault_codes(*(c.code for c in raised))
@@ -192,6 +196,7 @@ class Flashing(SectorWriter):
             # Its answer may be lost in the start.
             self.tester.reset()
         self._wait()
+        self._at("Starting")
         self.answers_again()
         state = self.tester.state()
         if state.boot or not state.whole:
@@ -200,6 +205,9 @@ class Flashing(SectorWriter):
             )
         journal.add("end", ending)
         return raised
+
+    def _at(self, phase: str) -> None:
+        self.tell(Step(phase, None, 0, 1))
 
     def _wait(self) -> None:
         end = self.clock() + self.wait_s

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Container, Mapping
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QFrame, QListWidget, QVBoxLayout, QWidget
 
-from yarvic.core.calibration.image import changed_blocks
+from yarvic.core.calibration.image import memory_of
+from yarvic.core.link.by_file import blocks_by_name
 from yarvic.desk.overlays import Command
 from yarvic.desk.theme import BODY_PX, CAPTION_PX, font, tokens
 from yarvic.desk.views.flash.by_file import ByFile
 from yarvic.desk.views.flash.memory import DIFFERS, PROVEN, SAME, WRITTEN, Memory
+from yarvic.desk.views.flash.steps import StepsLine
 from yarvic.desk.views.view import Desk, View
-from yarvic.desk.widgets.words import act, label, row
+from yarvic.desk.widgets.words import Elided, act, label, row
 from yarvic.state.bench import BenchState
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
@@ -22,6 +25,14 @@ from yarvic.state.session import Session
 if TYPE_CHECKING:
     from yarvic.core.link.journal import Journal
     from yarvic.core.link.sectors import Step
+
+
+# The step on the line by what the journal has last.
+AT_STEP = {
+    "unlock": "Unlocking", "erase": "Writing", "write": "Writing", "verify": "Comparing", "codes": "Clearing codes",
+    "reset": "Starting",
+}  # fmt: skip
+MOST_NAMED = 4
 
 
 def _battery(bench: BenchState) -> str:
@@ -85,10 +96,11 @@ class FlashView(View):
         super().__init__(session, "Flash")
         self.add_bench(window.open_bench)
         self.link = Link(session)
+        self.steps = StepsLine()
         self.memory = Memory()
         self.key = label("", "caption", wrap=True)
         self.go = act("Write and read back", session.flash)
-        self.summary = label("", "quiet")
+        self.summary = Elided()
         self.broken = label("", "", wrap=True)
         self.go_on = act("Go on with the write", lambda: session.finish_write("go on"))
         self.put_back = act("Put the backup back", lambda: session.finish_write("restore"))
@@ -100,7 +112,10 @@ class FlashView(View):
         column.setContentsMargins(12, 10, 12, 10)
         column.setSpacing(8)
         column.addWidget(self.link)
-        column.addLayout(row(self.go, self.summary, None, spacing=12))
+        line = row(self.go, self.summary, spacing=12)
+        line.setStretch(1, 1)
+        column.addLayout(line)
+        column.addWidget(self.steps)
         column.addWidget(self.broken)
         column.addLayout(row(self.go_on, self.put_back, None, spacing=12))
         column.addWidget(self.memory)
@@ -145,7 +160,12 @@ class FlashView(View):
             self.journal.clear()
             return
         if not busy:
-            self.memory.show_states(self._states())
+            self.memory.block, self.memory.base = s.job.layout.block, s.job.layout.base
+            names = self._names()
+            self.memory.show_states(self._states(names), names)
+            if left is None:
+                proven = revision is not None and self._proven_for == revision.image and PROVEN in self.memory.states
+                self.steps.show_at("") if proven else self.steps.show_nothing()
         self.summary.setText(self._sentence(busy))
         self.key.setText(
             f"{len(self.memory.states)} blocks of {s.job.layout.block} bytes. Thin outline: same as the working image. Blue"
@@ -160,6 +180,8 @@ class FlashView(View):
         for widget in (self.broken, self.go_on, self.put_back):
             widget.setVisible(left is not None)
         if left is not None:
+            last = left.entries[-1].step if left.entries else ""
+            self.steps.show_at(AT_STEP.get(last, "Writing"), stopped=True)
             began = left.begun.time[:16].replace("T", " ")
             self.broken.setText(
                 f"The write of {left.begun.revision or 'an image'}, begun {began} UTC, was broken off:"
@@ -167,14 +189,24 @@ class FlashView(View):
                 " is ended. Do not drive. What the unit held before is in the vault."
             )
 
-    def _states(self) -> list[str]:
+    def _names(self) -> Mapping[int, tuple[str, ...]]:
+        """The blocks that differ between the unit and the working image, with what lies there."""
+        s = self.session
+        revision = s.working_revision()
+        if revision is None or s.bench is None or s.job is None:
+            return {}
+        layout = s.job.layout
+        return blocks_by_name(
+            layout, memory_of(s.bench.unit.memory, layout), memory_of(s.job.image(revision.image), layout)
+        )
+
+    def _states(self, changed: Container[int]) -> list[str]:
         s = self.session
         assert s.bench is not None and s.job is not None
         count = s.job.layout.blocks
         revision = s.working_revision()
         if revision is None:
             return [SAME] * count
-        changed = set(changed_blocks(s.bench.unit.memory, s.job.image(revision.image), s.job.layout.block))
         proven = self._proven if self._proven_for == revision.image else set()
         return [DIFFERS if i in changed else PROVEN if i in proven else SAME for i in range(count)]
 
@@ -182,20 +214,26 @@ class FlashView(View):
         s = self.session
         revision = s.working_revision()
         if busy:
-            return "Keep the supply on. Cancel restores the old memory."
+            return "Keep the supply on. A cancel takes effect behind the present block and puts back what was there."
         if revision is None:
             return "The draft is not a revision yet: commit it under Maps."
         differs = self.memory.states.count(DIFFERS)
         if differs == 0:
             return f"The unit holds {revision.name} already."
         blocks = "1 block differs" if differs == 1 else f"{differs} blocks differ"
-        return f"{blocks} between the unit and {revision.name}."
+        names = list(dict.fromkeys(n for each in self.memory.names.values() for n in each))
+        # Tables first: a checksum and the name differ whenever anything does.
+        names.sort(key=lambda n: n.startswith("checksum") or n == "name of the revision")
+        more = f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else ""
+        where = f": {', '.join(names[:MOST_NAMED])}{more}" if names else ""
+        return f"{blocks} between the unit and {revision.name}{where}."
 
     def _block(self, request: Request, step: Step) -> None:
         """Show a block of the revision that is being written, while that is the one in hand."""
         revision = self.session.working_revision()
         if revision is None or revision.id != request.revision or request.job != self.session.opening:
             return
+        self.steps.show_at(step.phase)
         state = {"Writing": WRITTEN, "Comparing": PROVEN, "Restoring": DIFFERS}.get(step.phase)
         if step.sector is None or step.sector >= len(self.memory.states) or state is None:
             return
