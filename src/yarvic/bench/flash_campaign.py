@@ -19,7 +19,8 @@ import can
 from yarvic.bench.control_unit.facts import UnitFacts, read_facts, write_facts
 from yarvic.bench.control_unit.loop import Clock, Loop
 from yarvic.bench.control_unit.process import new_unit
-from yarvic.bench.control_unit.server import FAILED, PowerLost, Refused, Server
+from yarvic.bench.control_unit.server import Server
+from yarvic.bench.control_unit.session import FAILED, PowerLost, Refused
 from yarvic.core.calibration.checksum import Checksum
 from yarvic.core.calibration.image import image_id, sealed
 from yarvic.core.calibration.layout import Layout, Mark

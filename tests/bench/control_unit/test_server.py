@@ -10,7 +10,8 @@ import pytest
 from yarvic.bench.control_unit.facts import UnitFacts, read_facts, write_facts
 from yarvic.bench.control_unit.memory import FlashMemory
 from yarvic.bench.control_unit.process import new_unit
-from yarvic.bench.control_unit.server import PowerLost, Server, code_bytes
+from yarvic.bench.control_unit.server import Server
+from yarvic.bench.control_unit.session import PowerLost, code_bytes
 from yarvic.bench.control_unit.supply import Supply
 from yarvic.core.errors import LinkError
 from yarvic.core.link.identifiers import MemoryMap, SupplyState, UnitState, toy_key

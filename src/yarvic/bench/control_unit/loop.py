@@ -12,7 +12,8 @@ from typing import Any
 
 import can
 
-from yarvic.bench.control_unit.server import PowerLost, Server
+from yarvic.bench.control_unit.server import Server
+from yarvic.bench.control_unit.session import PowerLost
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.link.transport import TESTER, UNIT, IsoTp, TransportError
 

@@ -27,7 +27,8 @@ START_S = 20.0
 
 def run(folder: Path, channel: str) -> None:
     """Answer until nobody is there any more, or the supply gives out."""
-    from yarvic.bench.control_unit.server import PowerLost, Server
+    from yarvic.bench.control_unit.server import Server
+    from yarvic.bench.control_unit.session import PowerLost
 
     layout = Layout.model_validate_json((folder / "layout.json").read_bytes())
     server = Server(folder, layout)

@@ -77,6 +77,14 @@ class IsoTp(BaseConnection):
     def _failed(self, error: Exception) -> None:
         self._error = error
 
+    def _gone(self, what: str, error: Exception) -> TransportError:
+        return TransportError(
+            what,
+            concerns=str(self.bus.channel_info),
+            remedy="Check the adapter and its cable.",
+            details=f"{type(error).__name__}: {error}",
+        )
+
     def _out(self, frame: isotp.CanMessage) -> None:
         message = can.Message(
             arbitration_id=frame.arbitration_id,
@@ -88,12 +96,7 @@ class IsoTp(BaseConnection):
         try:
             self.bus.send(message)
         except (can.CanError, OSError) as error:
-            raise TransportError(
-                "the bus does not take frames any more",
-                concerns=str(self.bus.channel_info),
-                remedy="Check the adapter and its cable.",
-                details=f"{type(error).__name__}: {error}",
-            ) from error
+            raise self._gone("the bus does not take frames any more", error) from error
 
     def _next(self, timeout: float) -> isotp.CanMessage | None:
         return self._waiting.popleft() if self._waiting else self._received(0.0)
@@ -105,12 +108,7 @@ class IsoTp(BaseConnection):
             try:
                 message = self.bus.recv(max(end - self.clock(), 0.0) if timeout else 0.0)
             except (can.CanError, OSError) as error:
-                raise TransportError(
-                    "the bus gives no frames any more",
-                    concerns=str(self.bus.channel_info),
-                    remedy="Check the adapter and its cable.",
-                    details=f"{type(error).__name__}: {error}",
-                ) from error
+                raise self._gone("the bus gives no frames any more", error) from error
             if message is None:
                 return None
             if message.arbitration_id == self._receive_id and not (message.is_error_frame or message.is_remote_frame):
