@@ -46,15 +46,17 @@ def never():
 
 
 @pytest.mark.parametrize("seconds", [0.0, 0.001])
-def test_an_image_goes_over_the_bus_and_the_unit_holds_it(link, other, stock, seconds, monkeypatch):
+def test_an_image_goes_over_the_bus_and_the_unit_holds_it(link, other, stock, seconds, monkeypatch, tmp_path):
     """In this process, or by a unit in its own."""
     monkeypatch.setattr("yarvic.state.unit_link.SLEEPS_S", 0.1)
+    monkeypatch.setenv("YARVIC_BUS", str(tmp_path / "bus"))
     link.unit.seconds_per_block = seconds
     link.unit.learned["long_trim"] = 0.1
     with link.talk(quiet, never) as flashing:
         done = flashing.write(other, job=link.job, revision="A1")
     assert link.unit.memory == other and link.unit.learned == {}
     assert not link.half_written and not link.folder.exists()
+    assert not (tmp_path / "bus").exists() or list((tmp_path / "bus").iterdir()) == []
     vault = Vault(link.vault_folder)
     assert vault.get(done.backup) == stock and [s.stock for s in vault.seen()] == [True, False]
 

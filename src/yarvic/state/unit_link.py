@@ -137,6 +137,7 @@ class UnitLink:
             return
         from yarvic.bench.control_unit.process import start_unit
         from yarvic.core.link.buses import BusChoice, open_bus
+        from yarvic.core.link.virtual_bus import remove_channel
 
         channel = f"unit-{os.getpid()}-{os.urandom(3).hex()}"
         process = start_unit(self.folder, channel)
@@ -145,3 +146,4 @@ class UnitLink:
                 yield Flashing(tester=Diagnostics(bus), layout=layout, vault=vault, wait_s=SLEEPS_S)
         finally:
             process.kill()
+            remove_channel(channel)

@@ -11,6 +11,7 @@ from __future__ import annotations
 import contextlib
 import os
 import select
+import shutil
 import socket
 import stat
 import struct
@@ -44,6 +45,12 @@ def bus_folder() -> Path:
     if there.st_uid != os.getuid() or stat.S_IMODE(there.st_mode) & 0o022:
         raise can.CanInitializationError(f"the folder of the bus, {folder}, may be written by others")
     return folder
+
+
+def remove_channel(channel: str) -> None:
+    """Take a channel away that nobody needs any more, with what a killed node left there."""
+    with contextlib.suppress(can.CanError):
+        shutil.rmtree(bus_folder() / channel, ignore_errors=True)
 
 
 class VirtualBus(can.BusABC):
