@@ -6,8 +6,9 @@ from kept import kept_drafts
 
 from yarvic.core.calibration.storing import steps as steps_of
 from yarvic.core.checks.run import check_log
-from yarvic.core.errors import CalibrationError, FormatError, JobError, UnitError, YarvicError
+from yarvic.core.errors import CalibrationError, FormatError, JobError, LinkError, UnitError, YarvicError
 from yarvic.core.job.store import Job
+from yarvic.core.link.sectors import SectorWriter
 from yarvic.core.release.gate import is_open
 from yarvic.core.release.package import verify_package
 from yarvic.core.units import UNITS, convert, parse_number, units_of
@@ -639,3 +640,29 @@ def test_an_unknown_standard_in_a_sheet_is_refused():
 
     with pytest.raises(ValueError, match="no correction standard"):
         type(PTARMIGAN.sheet()).model_validate({**PTARMIGAN.sheet().model_dump(), "standard": "abc"})
+
+
+def test_what_is_not_offered_is_not_done(session, monkeypatch, tmp_path):
+    """The backup is damaged: going on is left, and said."""
+    bench = session.bench
+    bench.link.place = tmp_path
+    told = []
+    session.failed.connect(told.append)
+
+    def breaks(*args):
+        raise LinkError("the cable is out", remedy="Plug it in.")
+
+    monkeypatch.setattr(SectorWriter, "_sector", breaks)
+    session.choose_working(session.job.revision("Stock").id)
+    session.flash()
+    journal = bench.link.left_unfinished()
+    assert journal is not None and "broke off" in told[-1].what
+    session.flash()
+    assert "was broken off" in told[-1].what
+    monkeypatch.undo()
+    path = bench.link.vault_folder / "images" / f"{journal.begun.backup}.bin"
+    path.write_bytes(b"x" + path.read_bytes()[1:])
+    session.finish_write("restore")
+    assert "half written" in told[-1].what and "go on" in told[-1].remedy
+    session.finish_write("go on")
+    assert bench.holds().name == "Stock" and bench.link.left_unfinished() is None

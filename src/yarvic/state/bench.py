@@ -204,7 +204,15 @@ class BenchState:
         link = self.link
 
         def work(progress: Progress, cancelled: Asked) -> Written:
+            from yarvic.core.link.standing import standing
+
             with link.talk(_told(progress), lambda: False) as flashing:
+                found = standing(flashing, journal)
+                if way not in found.next:
+                    other = f"What can be done: {', '.join(found.next)}."
+                    raise LinkError(
+                        found.sentence, concerns=journal.begun.serial, remedy=" ".join(found.steps) or other
+                    )
                 return flashing.go_on(journal) if way == "go on" else flashing.restore(journal)
 
         return work
