@@ -192,10 +192,11 @@ class BenchState:
         `flash_ended`.
         """
         link, vehicle = self.link, self.plant.name
+        made_here = {r.image for r in self.job.revisions()[1:]}
 
         def work(progress: Progress, cancelled: Asked) -> Written | None:
             with link.talk(_told(progress), cancelled) as flashing:
-                return flashing.write(image, job=link.job, revision=revision, vehicle=vehicle)
+                return flashing.write(image, made_here=made_here, job=link.job, revision=revision, vehicle=vehicle)
 
         return work
 

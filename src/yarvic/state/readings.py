@@ -154,16 +154,9 @@ def _flash(session: Session) -> list[Reading]:
     else:
         name = held.name if held else "an image of no revision here"
         found.append(Reading(WATCH, f"The unit runs {name}", f"write {revision.name} to measure it"))
-    volts = bench.unit.supply_voltage()
-    from yarvic.core.link.unit import LEAST_VOLTAGE_V
+    from yarvic.state.write_conditions import write_conditions
 
-    found.append(
-        Reading(
-            PASS if volts >= LEAST_VOLTAGE_V else STOP,
-            "Battery is on its maintainer, simulated" if volts >= LEAST_VOLTAGE_V else "Battery is too low to write",
-            f"{volts:.1f} V, at least {LEAST_VOLTAGE_V:.1f} V",
-        )
-    )
+    found += write_conditions(session.job, bench, revision)
     return [*found, SUPPLY]
 
 

@@ -29,6 +29,9 @@ def test_what_is_put_in_comes_out_and_is_listed(vault):
     ]
     assert second.sha == third.sha and second.revision == "A1" and first.vehicle == "buggy"
     assert vault.damaged(thorough=True) == []
+    # What was made here is nobody's stock, however early it is read; what comes later may be.
+    assert not vault.put(b"ours", "read", made_here={image_id(b"ours")}, serial="S3").stock
+    assert vault.put(b"came with it", "read", serial="S3").stock
     # Another unit has a stock image of its own; an unknown one has none.
     assert vault.put(b"other", "read", serial="S2").stock
     assert not vault.put(b"who", "read").stock

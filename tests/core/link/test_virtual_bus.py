@@ -115,8 +115,8 @@ def test_a_node_that_does_not_read_loses_frames_and_holds_nobody_up(nodes):
 
 def test_what_is_no_frame_is_passed_over(nodes):
     one, other, _ = nodes
-    other._socket.sendto(b"\x01", str(one._own))
-    other._socket.sendto(bytes(200), str(one._own))
+    other._socket.sendto(b"\x01", other._address(one._own))
+    other._socket.sendto(bytes(200), other._address(one._own))
     other.send(frame(9))
     assert [m.arbitration_id if m else None for m in (one.recv(0.0) for _ in range(4))] == [None, None, 9, None]
 
@@ -133,7 +133,15 @@ def test_a_folder_that_others_may_write_is_no_bus(monkeypatch, tmp_path):
         assert stat.S_IMODE((tmp_path / "new").stat().st_mode) == 0o700
 
 
-@pytest.mark.parametrize("channel", ["", "../up", ".hidden", "a/b", "x" * 200])
+def test_a_folder_of_any_length_will_do(monkeypatch, tmp_path):
+    monkeypatch.setenv("YARVIC_BUS", str(tmp_path / ("long" * 50)))
+    with VirtualBus("c" * 100) as one, VirtualBus("c" * 100) as other:
+        one.send(frame(3))
+        assert other.recv(1.0).arbitration_id == 3
+    assert list((bus_folder() / ("c" * 100)).iterdir()) == []
+
+
+@pytest.mark.parametrize("channel", ["", "../up", ".hidden", "a/b", "x" * 300])
 def test_a_channel_that_cannot_be_is_said(channel):
     with pytest.raises(LinkError, match="cannot be opened"):
         open_bus(BusChoice(channel=channel))

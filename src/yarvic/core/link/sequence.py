@@ -10,7 +10,7 @@ the old image back are the same act with another image.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -52,12 +52,15 @@ class Flashing(SectorWriter):
 
     # -- what a person starts
 
-    def write(self, image: bytes, *, everything: bool = False, **about: Any) -> Written | None:
+    def write(
+        self, image: bytes, *, everything: bool = False, made_here: Container[str] = (), **about: Any
+    ) -> Written | None:
         """Bring an image into the unit; None where it holds that already.
 
-        `about`: job, revision and vehicle, for journal and vault. Until the first sector is erased nothing has changed.
-        When asked to cancel later, what was written is put back before Cancelled is raised. Raises CalibrationError for an
-        image that does not fit, LinkError where nothing was changed, BrokenOffError where the unit was being written.
+        `about`: job, revision and vehicle, for journal and vault; `made_here`: images that no unit came with. Until the
+        first sector is erased nothing has changed. When asked to cancel later, what was written is put back before
+        Cancelled is raised. Raises CalibrationError for an image that does not fit, LinkError where nothing was changed,
+        BrokenOffError where the unit was being written.
         """
         check_image(image, self.layout)
         self._at("Identifying")
@@ -73,7 +76,7 @@ class Flashing(SectorWriter):
             "unit": identity.name,
             "vehicle": about.get("vehicle", ""),
         }
-        backup = self.vault.put(held, "read", **seen)
+        backup = self.vault.put(held, "read", made_here=made_here, **seen)
         differing = self.differing(held, image)
         if not differing and not everything:
             return None

@@ -9,7 +9,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
@@ -52,8 +52,10 @@ class Vault:
         except OSError as error:
             raise _failed("made", folder, error) from error
 
-    def put(self, data: bytes, how: Literal["read", "to be written"], **about: str) -> Sighting:
-        """Keep an image, and that it was seen. What was read first of a unit is its stock image.
+    def put(
+        self, data: bytes, how: Literal["read", "to be written"], *, made_here: Container[str] = (), **about: str
+    ) -> Sighting:
+        """Keep an image, and that it was seen. What was read first of a unit is its stock image, unless it was made here.
 
         It is on the disk before this returns. Raises LinkError when it could not be kept.
         """
@@ -64,13 +66,15 @@ class Vault:
                 _write_whole(path, data)
             with self._list() as listed:
                 serial, family = about.get("serial", ""), about.get("family", "")
-                earlier = any((s.serial, s.family) == (serial, family) for s in self.seen())
+                seen = self.seen()
+                earlier = any(s.stock and (s.serial, s.family) == (serial, family) for s in seen)
+                ours = sha in made_here or any(s.sha == sha and s.how == "to be written" for s in seen)
                 sighting = Sighting(
                     sha=sha,
                     time=datetime.now(UTC).isoformat(timespec="seconds"),
                     how=how,
                     size=len(data),
-                    stock=how == "read" and bool(serial) and not earlier,
+                    stock=how == "read" and bool(serial) and not earlier and not ours,
                     **about,
                 )
                 # A line that a crash cut off must not swallow this one.

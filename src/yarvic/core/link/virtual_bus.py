@@ -63,14 +63,17 @@ class VirtualBus(can.BusABC):
         self._can_protocol = can.CanProtocol.CAN_FD
         self.lost = 0
         self._folder = bus_folder() / channel
+        self._own = f"{os.getpid()}-{os.urandom(4).hex()}"
         self._folder.mkdir(mode=0o700, exist_ok=True)
-        self._own = self._folder / f"{os.getpid()}-{os.urandom(4).hex()}"
+        # The address of a socket has 107 bytes; by its open folder any folder will do, however long its name.
+        self._place = os.open(self._folder, os.O_RDONLY | os.O_DIRECTORY)
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
         try:
-            self._socket.bind(str(self._own))
+            self._socket.bind(self._address(self._own))
         except OSError as error:
             self._socket.close()
-            raise can.CanInitializationError(f"{self._own} cannot be a node: {error.strerror}") from error
+            os.close(self._place)
+            raise can.CanInitializationError(f"{channel} cannot have a node: {error.strerror}") from error
         whole, part = divmod(WAIT_S, 1.0)
         self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_SNDTIMEO, struct.pack("ll", int(whole), int(part * 1e6)))
         self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, BUFFER)
@@ -80,6 +83,9 @@ class VirtualBus(can.BusABC):
         self._others: list[str] = []
         self._full: set[str] = set()  # nodes that did not read within the time
         super().__init__(channel, can_filters, **kwargs)
+
+    def _address(self, name: str) -> str:
+        return f"/proc/self/fd/{self._place}/{name}"
 
     def send(self, msg: can.Message, timeout: float | None = None) -> None:
         """Send a frame to every other node. Raises CanOperationError when the node is closed."""
@@ -97,9 +103,9 @@ class VirtualBus(can.BusABC):
     def _nodes(self) -> list[str]:
         """The other nodes; the folder is read again only when it has changed."""
         try:
-            changed = os.stat(self._folder).st_mtime_ns
+            changed = os.stat(self._place).st_mtime_ns
             if changed != self._looked_ns:
-                self._others = [str(p) for p in sorted(self._folder.iterdir()) if p != self._own]
+                self._others = [self._address(n) for n in sorted(os.listdir(self._place)) if n != self._own]
                 self._looked_ns = changed
         except OSError as error:
             raise can.CanOperationError(f"the channel is gone: {error.strerror}") from error
@@ -140,7 +146,8 @@ class VirtualBus(can.BusABC):
             super().shutdown()
             self._socket.close()
             with contextlib.suppress(OSError):
-                self._own.unlink()
+                os.unlink(self._own, dir_fd=self._place)
+            os.close(self._place)
 
     def fileno(self) -> int:
         """The socket, for whoever waits for several."""
