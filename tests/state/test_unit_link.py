@@ -73,6 +73,25 @@ def test_a_refusal_changes_nothing_and_keeps_what_was_learnt(link, other, stock)
     assert link.unit.memory == stock and not link.folder.exists()
 
 
+def test_a_second_window_takes_nothing_away_from_a_write_that_begins(link, layout, stock, other):
+    def opens(step):
+        again(link, layout, stock)
+
+    with link.talk(opens, never) as flashing:
+        flashing.write(other, job=link.job)
+    assert link.unit.memory == other
+
+
+def test_a_disk_without_room_is_said_and_changes_nothing(link, stock, monkeypatch):
+    def full(self, data):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("pathlib.Path.write_bytes", full)
+    with pytest.raises(LinkError, match="No space left"), link.talk(quiet, never):
+        pass
+    assert link.unit.memory == stock
+
+
 def test_a_program_killed_in_the_middle_finds_the_unit_as_it_stood(link, layout, stock, other):
     child = os.fork()
     if child == 0:

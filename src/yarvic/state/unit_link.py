@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yarvic.bench.unit import SimulatedUnit
-from yarvic.core.errors import YarvicError
+from yarvic.core.errors import LinkError
 from yarvic.core.link.journal import JOURNALS, Journal, unfinished
 from yarvic.state.settings import home
 from yarvic.state.work import Asked
@@ -62,8 +62,7 @@ class UnitLink:
         """What the unit holds after a write that was broken off, however that was."""
         self.half_written = self.left_unfinished() is not None
         if not self.half_written:
-            shutil.rmtree(self.folder, ignore_errors=True)
-            return
+            return  # a folder that is there may be that of another window, which is just beginning to write
         memory = (self.folder / "memory.bin").read_bytes()
         if len(memory) == self.unit.layout.length and memory != self.unit.memory:
             self.unit.load(memory)
@@ -71,10 +70,7 @@ class UnitLink:
     @contextmanager
     def talk(self, report: Callable[[Step], None], cancelled: Asked) -> Iterator[Flashing]:
         """The unit on its bus. Whatever happened meanwhile, afterwards it holds what its memory says. Raises LinkError."""
-        from yarvic.bench.control_unit.process import new_unit
-
-        self._room()
-        new_unit(self.folder, self.unit.layout, self.unit.memory, self._facts())
+        self._lay_out()
         try:
             with self._joined() as flashing:
                 flashing.report, flashing.cancelled = report, cancelled
@@ -91,11 +87,13 @@ class UnitLink:
         if not self.half_written:
             shutil.rmtree(self.folder, ignore_errors=True)
 
-    def _room(self) -> None:
+    def _lay_out(self) -> None:
+        from yarvic.bench.control_unit.process import new_unit
+
         try:
-            self.folder.mkdir(parents=True, exist_ok=True)
+            new_unit(self.folder, self.unit.layout, self.unit.memory, self._facts())
         except OSError as error:
-            raise YarvicError(
+            raise LinkError(
                 f"the simulated unit has no room: {error.strerror}",
                 concerns=str(self.folder),
                 remedy="Make room on the disk, or let this user write there; then try again.",

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from yarvic.bench.vehicles import layout_text, stock_calibrations
 from yarvic.core.calibration.cells import set_cells
 from yarvic.core.calibration.compare import compare
-from yarvic.core.calibration.image import changed_blocks, check_image, image_id, name_in, pack, unpack
+from yarvic.core.calibration.image import check_image, image_id, name_in, pack, unpack
 from yarvic.core.calibration.layout_file import parse_layout, read_layout
 from yarvic.core.calibration.storing import dtype_of, steps
 from yarvic.core.errors import CalibrationError, FormatError
@@ -90,16 +90,6 @@ def test_other_images_are_refused_with_a_remedy(stock, layout, damage, message):
         check_image(damage(stock), layout, source="some.hex")
     assert caught.value.concerns == "some.hex"
     assert caught.value.remedy
-
-
-def test_changed_blocks(stock):
-    other = bytearray(stock)
-    other[512] ^= 1
-    other[5000] ^= 1
-    assert changed_blocks(stock, bytes(other), 512) == [1, 9]
-    assert changed_blocks(stock, stock, 512) == []
-    with pytest.raises(CalibrationError):
-        changed_blocks(stock, stock[:-512], 512)
 
 
 def test_image_is_named_by_its_content(stock):

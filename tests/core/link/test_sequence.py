@@ -234,6 +234,8 @@ def test_what_the_unit_changes_itself_is_no_difference(bench):
     assert flashing.write(bytes(changed)) is None
     changed[5000] ^= 0xFF
     assert flashing.write(bytes(changed)).sectors == (0, 4)
+    # The sector was written whole, and what is not the image's in it is as the unit had it.
+    assert bench.memory[4096:4112] == bench.before[4096:4112] and bench.memory[5000] == changed[5000]
 
 
 def test_killed_for_real_in_the_middle_the_next_start_knows(bench):

@@ -97,7 +97,9 @@ def new_unit(folder: Path, layout: Layout, memory: bytes, facts: UnitFacts | Non
         )
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "layout.json").write_text(layout.model_dump_json(), "utf-8")
-    (folder / "memory.bin").write_bytes(memory)
+    new = folder / f"memory.bin.{os.getpid()}.new"
+    new.write_bytes(memory)
+    new.replace(folder / "memory.bin")
     write_facts(folder, facts or UnitFacts())
 
 

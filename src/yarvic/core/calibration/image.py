@@ -264,17 +264,3 @@ def pack(calibrations: Mapping[str, Calibration], layout: Layout, name: str, bas
             cells += patches(layout, layout.by_key[key], image.memory, slot, new)
         image = image.with_patches(cells)
     return image.sealed(name)
-
-
-def changed_blocks(old: bytes, new: bytes, block: int) -> list[int]:
-    """Indices of the blocks in which two images of equal length differ."""
-    if len(old) != len(new):
-        raise CalibrationError(
-            f"images of {len(old)} and {len(new)} bytes cannot be compared block by block",
-            remedy="Compare images of one unit.",
-        )
-    return [
-        i
-        for i in range(-(-len(new) // block))
-        if old[i * block : (i + 1) * block] != new[i * block : (i + 1) * block]
-    ]

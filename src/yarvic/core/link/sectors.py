@@ -129,6 +129,14 @@ class SectorWriter:
                 kept[a:b] = bytes(b - a)
         return bytes(kept)
 
+    def kept_aside(self, image: bytes, held: bytes) -> bytes:
+        """An image with what the unit holds where it changes that itself, or where no file held anything."""
+        kept = bytearray(image)
+        for start, end in self._aside():
+            a, b = max(start - self.map.base, 0), max(end - self.map.base, 0)
+            kept[a:b] = held[a:b]
+        return bytes(kept)
+
     def guarded(self, sectors: Sequence[int]) -> list[int]:
         """The sectors to be written, that by which the unit is known in front: it is erased first and written last."""
         mark = next((m.address for m in self.layout.identification), None)

@@ -81,6 +81,8 @@ class Flashing(SectorWriter):
         if not differing and not everything:
             return None
         revision = about.get("revision", "")
+        # A sector is written whole: what in it is not the image's stays the unit's.
+        image = self.kept_aside(image, held)
         target = self.vault.put(image, "to be written", **seen, revision=revision)
         sectors = self.guarded(list(range(self.map.sectors)) if everything else differing)
         # What a lock or a supply bars is said while nothing has changed.
