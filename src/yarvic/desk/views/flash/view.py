@@ -17,7 +17,7 @@ from yarvic.desk.views.flash.by_file import ByFile
 from yarvic.desk.views.flash.memory import DIFFERS, PROVEN, SAME, WRITTEN, Memory
 from yarvic.desk.views.flash.steps import StepsLine
 from yarvic.desk.views.view import Desk, View
-from yarvic.desk.widgets.words import Elided, act, label, row
+from yarvic.desk.widgets.words import Elided, act, label, row, sideways
 from yarvic.state.bench import BenchState
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
@@ -33,6 +33,7 @@ AT_STEP = {
     "reset": "Starting",
 }  # fmt: skip
 MOST_NAMED = 4
+LEAST_JOURNAL_PX = 80
 
 
 def _battery(bench: BenchState) -> str:
@@ -78,10 +79,11 @@ class Link(QWidget):
             painter.setPen(t.color("ink"))
             painter.drawText(QPointF(box.left() + 12, box.top() + 24), title)
             painter.setFont(font(BODY_PX))
+            room = int(box.width()) - 20
+            one = painter.fontMetrics().elidedText(one, Qt.TextElideMode.ElideMiddle, room)
             painter.drawText(QPointF(box.left() + 12, box.top() + 45), one)
             painter.setFont(font(CAPTION_PX))
             painter.setPen(t.color("quiet"))
-            room = int(box.width()) - 20
             two = painter.fontMetrics().elidedText(two, Qt.TextElideMode.ElideRight, room)
             painter.drawText(QPointF(box.left() + 12, box.top() + 64), two)
             if i:
@@ -106,7 +108,10 @@ class FlashView(View):
         self.put_back = act("Put the backup back", lambda: session.finish_write("restore"))
         self.journal = QListWidget()
         self.journal.setAccessibleName("Journal")
-        frame = self.linked = QFrame()
+        self.journal.setMinimumHeight(LEAST_JOURNAL_PX)
+        frame = QFrame()
+        # In a low window, with an error above, there is more than there is room for.
+        self.linked = sideways(frame)
         frame.setObjectName("sheet")
         column = QVBoxLayout(frame)
         column.setContentsMargins(12, 10, 12, 10)
@@ -123,7 +128,7 @@ class FlashView(View):
         column.addWidget(label("Journal", "title"))
         column.addWidget(self.journal, 1)
         self.by_file = ByFile(session)
-        self.column.addWidget(frame, 1)
+        self.column.addWidget(self.linked, 1)
         self.column.addWidget(self.by_file, 1)
         self.refresh_on(session.job_changed, session.selection_changed, session.bench_changed, session.draft_changed)
         session.block_came.connect(self._block)
