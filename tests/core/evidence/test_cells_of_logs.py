@@ -1,5 +1,7 @@
 """Evidence by cell: weights and look-up against SciPy, means against plain averages, and what nobody heard."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -11,7 +13,7 @@ from yarvic.core.calibration.storing import Storing
 from yarvic.core.calibration.table import NO_AXIS, Axis, Table
 from yarvic.core.evidence.cells import cell_evidence, mean_by_cell, moments, reading_at, weights_of
 from yarvic.core.evidence.coverage import suggested
-from yarvic.core.evidence.log import Channel, Log
+from yarvic.core.evidence.log import Channel, Doubt, Log
 from yarvic.core.evidence.pulls import Pull
 
 SPEED = Axis("Engine speed", "rpm", np.array([1000.0, 2000.0, 4000.0, 6000.0]), "engine_speed")
@@ -156,3 +158,22 @@ def test_a_curve_goes_by_one_axis():
     curve = Table("c", "C", "deg", SPEED, NO_AXIS, np.array([[1.0, 2.0, 3.0, 4.0]]), -9.0, 9.0, Storing("f64"))
     evidence = cell_evidence(curve, [(log_of([1000.0, 1500.0], [1.0, 1.0]), Pull(0.0, 1.0, 1.0, 0.0, 0.0))])
     assert evidence.samples[0].tolist() == [1.5, 0.5, 0.0, 0.0]
+
+
+def test_what_is_in_doubt_lies_in_no_cell_and_is_no_knock():
+    """A pressure that may be gauge would lie in other rows, a correction of unknown sign may be retard or none."""
+    speed, quiet = np.linspace(1500.0, 5500.0, 100), np.full(100, 3.0)
+    pressure = Axis("Boost pressure", "kPa", np.array([20.0, 100.0, 250.0]), "boost_pressure")
+    table = table_of(y=pressure)
+    known = log_of(speed, np.zeros(100), boost_pressure=np.full(100, 9e4), spark_correction_1=quiet)
+
+    def doubted(key, about):
+        return Log({**known.channels, key: replace(known.channel(key), doubt=Doubt(about, "not said"))})
+
+    assert weights_of(table, known) is not None and reading_at(table, known, 5.0) is not None
+    gauge = doubted("boost_pressure", "reference")
+    assert weights_of(table, gauge) is None and reading_at(table, gauge, 5.0) is None
+    pull = Pull(0.0, 1e9, 1.0, 0.0, 0.0)
+    heard = [cell_evidence(table, [(log, pull)]).retard for log in (known, doubted("spark_correction_1", "sign"))]
+    assert (np.nanmax(heard[0].deepest_deg), heard[0].cylinders) == (0.0, (1,))
+    assert np.isnan(heard[1].deepest_deg).all() and heard[1].cylinders == ()

@@ -116,7 +116,7 @@ def weights_of(
     that was made with another table. A sample stands for the time to the next one, a gap for one usual step.
     """
     keys = axis_channels(table)
-    if keys is None or any(key not in log.channels for key in keys):
+    if keys is None or not all(_known(log, key) for key in keys):
         return None
     t = log.channel(keys[0]).time_s
     part = slice(None) if span is None else slice(*np.searchsorted(t, [span[0], np.nextafter(span[1], np.inf)]))
@@ -137,6 +137,11 @@ def weights_of(
     off = (~same).ravel()[made.cells] & (made.weights > 0.0)
     keep = ~off.any(axis=0)
     return Weights(made.shape, made.time_s[keep], made.step_s[keep], made.cells[:, keep], made.weights[:, keep])
+
+
+def _known(log: Log, key: str) -> bool:
+    """Whether a channel was logged and nothing about it is in doubt: a gauge pressure would lie in other cells."""
+    return key in log.channels and log.channels[key].doubt is None
 
 
 def _of(log: Log, key: str, times: FloatArray, part: slice) -> FloatArray:
@@ -213,8 +218,8 @@ class _Knock:
         self.hits, self.pulls = np.zeros(shape, dtype=np.int64), np.zeros(shape, dtype=np.int64)
 
     def take(self, found: Weights, log: Log) -> None:
-        keys = [key for key in SPARK_CORRECTIONS if key in log.channels] or [
-            key for key in ("spark_correction",) if key in log.channels
+        keys = [key for key in SPARK_CORRECTIONS if _known(log, key)] or [
+            key for key in ("spark_correction",) if _known(log, key)
         ]
         if not keys:
             return
@@ -313,7 +318,7 @@ class Reading:
 def reading_at(table: Table, log: Log, time_s: float) -> Reading | None:
     """What a table gives where a log stands at a time; None where its axes were not measured then."""
     keys = axis_channels(table)
-    if keys is None or any(key not in log.channels for key in keys):
+    if keys is None or not all(_known(log, key) for key in keys):
         return None
     t = np.array([time_s])
     x = from_canonical(log.at(keys[0], t), table.x.unit)
