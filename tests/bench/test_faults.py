@@ -10,7 +10,7 @@ from yarvic.bench.rig import usual_settings
 from yarvic.bench.vehicles import VEHICLES, plant_for, stock_image
 from yarvic.core.errors import LinkError
 from yarvic.core.physics.air import Air
-from yarvic.state.unit_link import UnitLink
+from yarvic.state.reach.simulated import UnitLink
 
 P, W, F = VEHICLES
 SPEEDS = {P: (2500.0, 6300.0), W: (1500.0, 3700.0), F: (4500.0, 10_800.0)}

@@ -63,7 +63,7 @@ def _of(session, rows):
 def _flash(driver, tmp_path):
     driver.rung("A1")
     driver.step(4)
-    driver.window.session.flash()
+    driver.window.session.link.write()
     return lambda s: _of(s, s.job.flashes())[-1:] == ["A1"] and s.bench.holds().name == "A1"
 
 

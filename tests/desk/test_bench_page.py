@@ -146,7 +146,7 @@ def test_a_wrong_image_shows_on_flash(page, driver):
     box, _ = page.faults.lines["wrong_image"]
     driver.click(box)
     driver.step(4)
-    flash = driver.window.view("flash")
+    flash = driver.window.view("flash").write
     assert "blocks differ" in flash.summary.text() and len([s for s in flash.memory.states if s == "differs"]) > 2
     driver.step(5)
     driver.click(driver.window.view("dyno").one)

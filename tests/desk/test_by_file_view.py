@@ -205,7 +205,7 @@ def test_a_unit_without_a_link_is_written_by_file(known, tmp_path):
     known.step(4)
     view = known.window.view("flash")
     panel = view.by_file
-    assert panel.isVisible() and not view.linked.isVisible() and not panel.wrote.isEnabled()
+    assert panel.isVisible() and not view.write.isVisible() and not panel.wrote.isEnabled()
     assert panel.memory.states.count(DIFFERS) == 2 and "Rev limit" in panel.key.text()
     panel, path = exported(known, tmp_path)
     assert path.exists() and "Exported to a1.hex" in panel.said.text()

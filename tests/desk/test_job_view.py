@@ -215,7 +215,7 @@ def test_a_stop_blocks_the_flash_and_the_way_leads_back(driver, job):
     assert w.session.sheet.item("clutch").state == "stop"
     driver.step(4)
     count = len(w.session.job.flashes())
-    driver.click(w.view("flash").go)
+    driver.click(w.view("flash").write.go)
     driver.idle()
     assert len(w.session.job.flashes()) == count and "readiness" in w.notice.what.text()
     driver.click(w.notice.offer)

@@ -472,8 +472,8 @@ def test_a_draft_is_neither_flashed_nor_pulled(driver):
     pick(driver, view, 5, 5, 7, 7)
     driver.key(Qt.Key.Key_H)
     driver.step(4)
-    assert not driver.window.view("flash").go.isEnabled()
-    assert "commit it" in driver.window.view("flash").summary.text()
+    assert not driver.window.view("flash").write.go.isEnabled()
+    assert "commit it" in driver.window.view("flash").write.summary.text()
     driver.step(5)
     assert not driver.window.view("dyno").three.isEnabled()
 
@@ -482,7 +482,7 @@ def test_a_flash_can_be_cancelled(driver, monkeypatch):
     s = driver.window.session
     driver.rung("Stock")
     driver.step(4)
-    view = driver.window.view("flash")
+    view = driver.window.view("flash").write
     assert "differ between the unit and Stock" in view.summary.text()
     before = s.bench.unit.memory
     status, begun = driver.window.status, []
@@ -513,7 +513,7 @@ def test_a_write_that_breaks_off_is_said_at_the_next_start_and_ended(driver, mon
     s = driver.window.session
     driver.rung("Stock")
     driver.step(4)
-    view = driver.window.view("flash")
+    view = driver.window.view("flash").write
     held, wanted = s.bench.unit.memory, s.job.image(s.job.revision("Stock").image)
     write, done = SectorWriter._sector, []
 
@@ -537,13 +537,18 @@ def test_a_write_that_breaks_off_is_said_at_the_next_start_and_ended(driver, mon
     s.close_job()
     driver.open(path)
     driver.idle()
+    assert "was broken off" in driver.window.notice.what.text()
     driver.rung("Stock")
     driver.step(4)
+    driver.idle()
     assert s.bench.unit.memory == half
+    assert "does not start" in view.broken.text() and view.go_on.isVisible() and view.put_back.isVisible()
     assert not view.broken.isHidden() and "blocks were begun" in view.broken.text()
     assert "Unlock done, Write broken off, Read back to come" in view.steps.accessibleDescription()
     assert "half written" in driver.window.status.unit.text()
-    assert "The unit is half written" in [c.reading.sentence for c in driver.window.readings.cards]
+    assert "YR-SIM-01 is half written and does not start" in [
+        c.reading.sentence for c in driver.window.readings.cards
+    ]
     assert not view.go.isEnabled()
     s.bench.unit.seconds_per_block = 0.0
     driver.click(getattr(view, way))

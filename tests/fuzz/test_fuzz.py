@@ -72,7 +72,7 @@ DOORS = {
     "bench/flash_campaign.py": "the memory of its own unit",
     "core/link/live.py": "values of a unit, as many as were asked for",
     "bench/control_unit/values.py": "the simulated unit's own folder",
-    "state/unit_link.py": "the simulated unit's own folder",
+    "state/reach/simulated.py": "the simulated unit's own folder",
     "bench/control_unit/facts.py": "the simulated unit's own folder",
     "bench/control_unit/memory.py": "the simulated unit's own folder",
     "bench/control_unit/process.py": "the simulated unit's own folder",

@@ -75,7 +75,7 @@ def test_the_wrong_image_does_not_start_and_a_flash_cures_it(session):
     assert bench.unit.identify().running == "an image of another family"
     session.pull(1)
     assert "does not start" in str(session.failures[-1])
-    session.flash()
+    session.link.write()
     assert bench.holds().name == "B1" and bench.faults == {}
     session.pull(1)
     assert len(session.failures) == 1
@@ -93,10 +93,10 @@ def test_an_old_map_is_measured_as_what_it_was_taken_for(session):
 
 def test_a_weak_battery_is_not_written_with(session):
     session.bench.set_fault("weak_battery", 1.0)
-    session.flash()
+    session.link.write()
     assert "supply is 10.8 V" in str(session.failures[-1])
     session.bench.set_fault("weak_battery", 0.0)
-    session.flash()
+    session.link.write()
     assert len(session.failures) == 1
 
 

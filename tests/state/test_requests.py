@@ -10,14 +10,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from scheduler import Scheduler
 
-from yarvic.bench.vehicles import layout_text
-from yarvic.core.calibration.image import Image
 from yarvic.core.errors import JobError, LinkError, YarvicError
 from yarvic.core.job.model import Fitting
-from yarvic.core.job.store import Job
 from yarvic.core.release.package import verify_package
-from yarvic.demo.ptarmigan import PTARMIGAN
-from yarvic.demo.story import AUTHOR
 from yarvic.state.bench import Measured
 from yarvic.state.keys import demo_key
 from yarvic.state.maps import MapsState
@@ -45,29 +40,6 @@ def apart(demo_path):
     session, runner = opened(demo_path)
     yield session, runner
     session.close_job()
-
-
-@pytest.fixture(scope="module")
-def small_job(tmp_path_factory, layout, stock, pulled):
-    """Stock, A1 and B1 with a run of each, B1 in the unit: nothing that takes long to judge."""
-    path = tmp_path_factory.mktemp("small") / "small.yarvic"
-    job = Job.create(path, PTARMIGAN.sheet(), layout_text("ptarmigan"), stock, author=AUTHOR)
-    maps = Image(layout, stock)
-    for name in ("A1", "B1"):
-        spark = maps["RON 95"].table("spark_advance")
-        lower = spark.with_values(np.maximum(spark.values - 1.0, spark.low))
-        edits = maps.edits_to("RON 95", lower, "a degree off")
-        maps = maps.with_edits(edits)
-        parent = job.revisions()[-1]
-        if name == "B1":
-            fitting = Fitting(date="2024-05-01", parts=("front-intercooler",))
-            job.fit("front intercooler", {"intercooler": "front intercooler"}, fitting)
-        job.commit_revision(name, parent.id, "a degree off", AUTHOR, maps.sealed(name), edits)
-    for revision in job.revisions():
-        job.record_flash(revision.id, "unit 1", revision.image, 3)
-        job.add_evidence(f"{revision.name} pull 1", revision.id, *pulled, source="test")
-    job.close()
-    return path
 
 
 @pytest.fixture
@@ -131,7 +103,7 @@ def test_a_pull_is_of_the_revision_and_build_that_were_asked_for(quick):
 def test_a_flash_is_of_the_revision_that_was_asked_for(apart):
     session, runner = apart
     choose(session, "Stock")
-    session.flash()
+    session.link.write()
     choose(session, "A1")
     runner.finish_all()
     flash, stock = session.job.flashes()[-1], session.job.revision("Stock")
@@ -142,7 +114,7 @@ def test_a_flash_is_of_the_revision_that_was_asked_for(apart):
 def test_nobody_touches_the_unit_while_it_is_written(apart):
     session, runner = apart
     choose(session, "A1")
-    session.flash()
+    session.link.write()
     with pytest.raises(LinkError, match="being written"):
         session.bench.set_fault("wrong_image", 1.0)
     session.pull(1)
@@ -157,7 +129,7 @@ def test_a_unit_that_was_changed_behind_the_flash_is_not_recorded_as_good(apart)
     session, runner = apart
     choose(session, "A1")
     flashes = len(session.job.flashes())
-    session.flash()
+    session.link.write()
     p = runner.pending[-1]
     outcome = p.work(lambda share, what, detail=None: None, lambda: False)
     session.bench.unit.load(session.job.image(session.job.revision("Stock").image))
@@ -174,8 +146,8 @@ def test_a_listener_that_fails_breaks_no_flash(apart):
     def fail(request, step):
         raise RuntimeError("a view that is gone")
 
-    session.block_came.connect(fail)
-    session.flash()
+    session.link.step_came.connect(fail)
+    session.link.write()
     p = runner.pending[-1]
     heard, p.heard = p.heard, None  # as the runner does it: what it tells cannot raise into the work
     with pytest.raises(Exception, match="a view that is gone"):
@@ -213,7 +185,7 @@ def test_nothing_reaches_a_job_that_was_opened_meanwhile(small_job, pulled, tmp_
             session.pull(1)
         elif act == "flash":
             choose(session, "Stock")
-            session.flash()
+            session.link.write()
         elif act == "release":
             waive_all(session)
             release(session, capture(session, "Rowan Sedge"), path, demo_key)
@@ -433,7 +405,7 @@ def _do(session, runner, act, n, asked):
         asked[session.working, len(session.job.builds())] = True
         session.pull(n)
     elif act == "flash":
-        session.flash()
+        session.link.write()
     elif act == "fit":
         fit(session)
     elif act == "finish" and runner.pending:

@@ -304,7 +304,7 @@ def test_the_whole_way_to_a_package(session, maps, tmp_path):
     ears = Ears(session)
     session.pull(1)
     assert "the unit holds B1, not B2" in str(ears.errors[-1])
-    session.flash()
+    session.link.write()
     assert session.bench.holds().name == "B2"
     session.pull(3)
     results = session.working_results()
@@ -423,7 +423,7 @@ def test_cancelled_work_is_said_not_raised(session):
     ears = Ears(session)
     session.choose_working(session.revisions()[1].id)
     before = session.bench.unit.memory
-    session.flash()
+    session.link.write()
     assert session.bench.unit.memory == before
     assert "cancelled" in ears.said[-1][0] and ears.errors == []
     assert session.busy is None
@@ -654,15 +654,15 @@ def test_what_is_not_offered_is_not_done(session, monkeypatch, tmp_path):
 
     monkeypatch.setattr(SectorWriter, "_sector", breaks)
     session.choose_working(session.job.revision("Stock").id)
-    session.flash()
+    session.link.write()
     journal = bench.link.left_unfinished()
     assert journal is not None and "broke off" in told[-1].what
-    session.flash()
+    session.link.write()
     assert "was broken off" in told[-1].what
     monkeypatch.undo()
     path = bench.link.vault_folder / "images" / f"{journal.begun.backup}.bin"
     path.write_bytes(b"x" + path.read_bytes()[1:])
-    session.finish_write("restore")
+    session.link.finish("restore")
     assert "half written" in told[-1].what and "go on" in told[-1].remedy
-    session.finish_write("go on")
+    session.link.finish("go on")
     assert bench.holds().name == "Stock" and bench.link.left_unfinished() is None

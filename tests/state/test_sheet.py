@@ -112,14 +112,14 @@ def test_a_stop_blocks_the_flash_and_leads_back(session):
     session.choose_working(session.revisions()[0].id)
     session.sheet.see("clutch", "stop", reason="slips in fourth", who="R", when="2024-01-01T00:00:00")
     count = len(session.job.flashes())
-    session.flash()
+    session.link.write()
     assert len(session.job.flashes()) == count and isinstance(session.errors[-1], LinkError)
     assert "slips in fourth" in str(session.errors[-1])
     card = readings(session, "flash")[0]
     assert card.severity == STOP and (card.step, card.panel) == ("job", "readiness")
     assert route_state(session, "job") == route_state(session, "flash") == STOP
     session.sheet.see("clutch", "pass", who="R", when="2024-01-01T00:00:00")
-    session.flash()
+    session.link.write()
     assert len(session.job.flashes()) == count + 1
 
 
@@ -206,7 +206,7 @@ def test_same_map_new_part_and_same_part_new_map(session):
     assert any(t.startswith("Same part, new map: A1 over Stock on build 1") for t in told_of_builds(session))
     session.sheet.fit("hard pipe", "intercooler", "hard pipe", parts=("hard-pipe",))
     session.choose_working(session.job.revision("B1").id)
-    session.flash()
+    session.link.write()
     session.pull(2)
     found = told_of_builds(session)
     assert any(t.startswith("Same map, new part: B1 with hard pipe") and "kW" in t for t in found)
@@ -216,7 +216,7 @@ def test_each_build_is_held_to_its_own_limits(session):
     """The charge pipe carries more once the hard one is on: only runs on that build are judged by it."""
     session.sheet.fit("hard pipe", "intercooler", "hard pipe", parts=("hard-pipe",))
     session.choose_working(session.job.revision("B1").id)
-    session.flash()
+    session.link.write()
     session.pull(1)
     limits = {
         p.evidence.build: f.rule.stop
@@ -294,7 +294,7 @@ def test_a_bare_job_opens_and_every_step_says_what_it_lacks(bare):
     assert any(r.sentence == "The sheet lacks the maps" and r.step == "maps" for r in readings(bare, "checks"))
     with pytest.raises(JobError, match="no maps yet"):
         bare.editable_draft()
-    bare.flash()
+    bare.link.write()
     bare.pull(1)
     assert bare.job.evidence() == [] and LanesState(bare).stage_marks() == []
 
@@ -306,7 +306,7 @@ def test_a_bare_job_gets_its_maps_and_goes_on(bare):
     bare.import_stock(parse_layout(layout_text("ptarmigan")), stock_image("ptarmigan"), "Rowan Sedge")
     assert bare.bench is not None and bare.working_name() == "Stock"
     bare.bench.unit.seconds_per_block = 0.0
-    bare.flash()
+    bare.link.write()
     bare.pull(1)
     assert len(bare.results[bare.working].pulls) == 1 and bare.errors == []
 

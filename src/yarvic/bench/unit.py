@@ -1,10 +1,14 @@
 """The simulated vehicle's unit as its engine runs on it: memory, what it has learnt, the calibration.
 
-On the bus it is `bench/control_unit`; `state/unit_link` brings what its memory holds there and back.
+On the bus it is `bench/control_unit`; `state/reach/simulated` brings what its memory holds there and back.
 """
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import Literal
+
+from yarvic.bench.control_unit.supply import MAINTAINED_V, Supply
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import Image, check_image, check_marks, memory_of, name_in
 from yarvic.core.calibration.layout import Layout
@@ -14,11 +18,25 @@ from yarvic.core.link.unit import FaultCode, Identity
 NOT_WHOLE = "memory is not whole"
 
 
+@dataclass(frozen=True)
+class Around:
+    """What is around the unit: its lock and whether it was opened, whether it lies on the bench, its battery (how full, 0 to
+    1, and whether a maintainer holds it), and whether the engine runs.
+    """
+
+    lock: Literal["open", "once", "bench"] = "open"
+    opened: bool = False
+    on_bench: bool = False
+    maintained: bool = True
+    charge: float = 0.9
+    engine_runs: bool = False
+
+
 class SimulatedUnit:
     """A control unit with its calibration memory; `seconds_per_block` is how long it takes to write one."""
 
     def __init__(
-        self, layout: Layout, memory: bytes, *, voltage: float = 13.4, seconds_per_block: float = 0.0
+        self, layout: Layout, memory: bytes, *, voltage: float = MAINTAINED_V, seconds_per_block: float = 0.0
     ) -> None:
         self.layout = layout
         self.voltage = voltage
@@ -27,12 +45,13 @@ class SimulatedUnit:
         self.serial = "YR-SIM-01"
         self.learned: dict[str, float] = {}  # adaptations, kept from run to run, lost with a flash
         self.codes: tuple[FaultCode, ...] = ()  # stored fault codes
+        self.around = Around()
         self._memory = bytearray(memory)
 
     def copy(self) -> SimulatedUnit:
         """A unit like this one, for a run beside: what happens to the one does not happen to the other."""
         other = SimulatedUnit(self.layout, self.memory, voltage=self.voltage)
-        other.learned, other.codes = dict(self.learned), self.codes
+        other.learned, other.codes, other.around = dict(self.learned), self.codes, self.around
         return other
 
     @property
@@ -58,8 +77,13 @@ class SimulatedUnit:
         return NOT_WHOLE
 
     def supply_voltage(self) -> float:
-        """Supply voltage in V."""
-        return self.voltage
+        """Supply voltage in V, with the engine off."""
+        return self.supply().voltage_v(False)
+
+    def supply(self) -> Supply:
+        """Its battery and what holds it; `voltage` is what a maintainer leaves at the unit."""
+        dip_v = MAINTAINED_V - self.voltage
+        return Supply(state=self.around.charge, maintained=self.around.maintained, dip_v=dip_v)
 
     def fault_codes(self) -> list[FaultCode]:
         """The codes that are stored."""

@@ -131,7 +131,7 @@ class Story:
     def flash(self, name: str) -> None:
         """Write a revision into the unit."""
         self.session.choose_working(self.job.revision(name).id)
-        self.session.flash()
+        self.session.link.write()
         self._go_on()
 
     def measure(self, name: str, count: int = 3, **run: Any) -> None:

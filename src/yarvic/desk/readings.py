@@ -111,6 +111,7 @@ class Readings(QWidget):
             session.selection_changed,
             session.results_changed,
             session.bench_changed,
+            session.link.changed,
             session.units_changed,
             session.theme_changed,
         ):

@@ -52,6 +52,7 @@ class StatusLine(QWidget):
         for signal in (
             session.job_changed,
             session.bench_changed,
+            session.link.changed,
             session.selection_changed,
             session.units_changed,
         ):
@@ -65,18 +66,27 @@ class StatusLine(QWidget):
         s = self.session
         if not s.bench_ready:
             self.unit.setText("Simulated unit")
+        elif s.link.elsewhere:
+            self.unit.setText(f"Unit by {s.settings.interface} {s.settings.channel}: {self._elsewhere()}")
+        elif s.link.way.make is None and s.job is not None and s.job.has_maps:
+            found = s.unit_holds()
+            self.unit.setText(f"Unit by file: {found.name}" if found is not None else "Unit by file: unknown")
         elif s.bench is not None:
             held = s.bench.holds()
             name = held.name if held else "a half written image" if s.bench.link.half_written else "another image"
             self.unit.setText(f"Simulated unit: holds {name}, {s.bench.unit.supply_voltage():.1f} V")
-        elif s.from_outside:
-            found = s.unit_holds()
-            self.unit.setText(f"Unit by file: {found.name}" if found is not None else "Unit by file: unknown")
         else:
             self.unit.setText("No unit")
         kept = s.draft is not None and s.working == DRAFT and s.draft.edits
         self.draft.setText(f"Draft {s.name_of(DRAFT)} is saved" if kept else "")
         self.units.setText(" · ".join(s.settings.units.get(q, "") for q in QUANTITIES))
+
+    def _elsewhere(self) -> str:
+        looked, held = self.session.link.looked, self.session.link.holds()
+        if looked is None or looked.now is None:
+            return "not asked yet" if looked is None else "does not answer"
+        name = held.name if held is not None else looked.now.identity.running or "nothing that starts"
+        return f"holds {name}, {looked.now.supply.voltage_v:.1f} V"
 
     def say(self, sentence: str, trouble: bool = False) -> None:
         """Show a sentence until the next."""

@@ -20,8 +20,21 @@ OPENING, LIBRARY = "opening", "the shop's library"
 READYING = "making the bench ready"
 CELLS = "evidence in the cells"
 HISTORY = "the history"
+LOOKING, CHECKING_IMAGE = "looking at the unit", "checking the image"
 # Requests whose outcome nobody waits for: when it is dropped there is nothing to say.
-QUIET = (JUDGING, CHECKING, DRAWING, SOLVING, READYING, LIBRARY, CELLS, HISTORY, f"{HISTORY} of all")
+QUIET = (
+    LOOKING,
+    CHECKING_IMAGE,
+    JUDGING,
+    CHECKING,
+    DRAWING,
+    SOLVING,
+    READYING,
+    LIBRARY,
+    CELLS,
+    HISTORY,
+    f"{HISTORY} of all",
+)
 
 
 class Acts(Selection):

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from psygnal import Signal
 
@@ -23,13 +23,9 @@ from yarvic.core.job.model import Revision
 from yarvic.core.job.store import Job
 from yarvic.core.physics.air import Air
 from yarvic.core.physics.fuel import fuel as fuel_by_key
-from yarvic.state.unit_link import UnitLink
+from yarvic.state.reach.door import BY
+from yarvic.state.reach.simulated import UnitLink
 from yarvic.state.work import Asked, Progress, Work
-
-if TYPE_CHECKING:
-    from yarvic.core.link.journal import Journal
-    from yarvic.core.link.sectors import Step
-    from yarvic.core.link.sequence import Written
 
 # A day in the demo's valley, for a job without evidence.
 DEFAULT_AIR = Air(97_200.0, 293.15, 0.50)
@@ -38,11 +34,6 @@ SECONDS_PER_BLOCK = 0.03
 # Faults that lie in the unit's memory: a flash cures them.
 IN_MEMORY = ("rich_map", "wrong_image")
 BLOCKS_PER_WATCH = 128
-# Of a write, where each of its parts begins and how much of it that is.
-SHARES = {
-    "Identifying": (0.0, 0.0), "Unlocking": (0.2, 0.0), "Clearing codes": (0.6, 0.0), "Starting": (1.0, 0.0),
-    "Reading": (0.0, 0.2), "Writing": (0.2, 0.3), "Restoring": (0.2, 0.3), "Comparing": (0.5, 0.1), "Key off": (0.6, 0.4),
-}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -65,7 +56,7 @@ class BenchState:
         blocks = job.layout.blocks
         per_block = SECONDS_PER_BLOCK * BLOCKS_PER_WATCH / max(blocks, BLOCKS_PER_WATCH)
         self.unit = SimulatedUnit(job.layout, memory, seconds_per_block=per_block)
-        self.link = UnitLink(job.path, self.unit)
+        self.link: UnitLink = UnitLink(job.path, self.unit)
         self.link.take_up()
         self.plant: AnyPlant = plant_for(job.layout.family)
         self.settings: PullSettings = usual_settings(self.plant)
@@ -81,7 +72,8 @@ class BenchState:
     @staticmethod
     def _memory(job: Job) -> bytes:
         """The unit holds what was written last, else what it came with."""
-        flashes = job.flashes()
+        # What was written by another way lies in another unit.
+        flashes = [f for f in job.flashes() if BY not in f.unit]
         sha = flashes[-1].image if flashes else job.revisions()[0].image
         return job.image(sha)
 
@@ -147,6 +139,12 @@ class BenchState:
             self.unit.load(faulty_memory(self._before_fault, self.job.layout, self.plant.kind, faults))
         self.changed.emit()
 
+    def set_unit(self, **values: Any) -> None:
+        """Put the unit on the bench or back, change its battery, start the engine: also while it is written."""
+        self.unit.around = replace(self.unit.around, **values)
+        self.link.around_changed()
+        self.changed.emit()
+
     def faults_text(self) -> str:
         """The faults that are on, in words; empty when the vehicle is healthy."""
         return ", ".join(f"{FAULTS[k].title.lower()} {v * 100:.0f} %" for k, v in self.faults.items())
@@ -186,37 +184,6 @@ class BenchState:
         rig = self._rig
         rig.slot, rig.fuel, rig.dyno, rig.faults = slot, fuel, self.dyno, dict(self.faults)
         return rig
-
-    def flash_work(self, image: bytes, revision: str) -> Work[Written | None]:
-        """The work that brings an image into the unit, None where it holds it already; nobody else may touch the unit until
-        `flash_ended`.
-        """
-        link, vehicle = self.link, self.plant.name
-        made_here = {r.image for r in self.job.revisions()[1:]}
-
-        def work(progress: Progress, cancelled: Asked) -> Written | None:
-            with link.talk(_told(progress), cancelled) as flashing:
-                return flashing.write(image, made_here=made_here, job=link.job, revision=revision, vehicle=vehicle)
-
-        return work
-
-    def finish_work(self, journal: Journal, way: str) -> Work[Written]:
-        """The work that ends a write which was broken off: gone on with, or what was there before put back."""
-        link = self.link
-
-        def work(progress: Progress, cancelled: Asked) -> Written:
-            from yarvic.core.link.standing import standing
-
-            with link.talk(_told(progress), lambda: False) as flashing:
-                found = standing(flashing, journal)
-                if way not in found.next:
-                    other = f"What can be done: {', '.join(found.next)}."
-                    raise LinkError(
-                        found.sentence, concerns=journal.begun.serial, remedy=" ".join(found.steps) or other
-                    )
-                return flashing.go_on(journal) if way == "go on" else flashing.restore(journal)
-
-        return work
 
     def flash_begins(self) -> None:
         """The unit is taken for writing. Raises LinkError when it is being written already."""
@@ -276,16 +243,6 @@ class BenchState:
             return
         name = held.name if held else "an image that is not of this job"
         raise LinkError(f"the unit holds {name}, not {working.name}", remedy=f"Flash {working.name} first.")
-
-
-def _told(progress: Progress) -> Callable[[Step], None]:
-    """How far a write is, by about what each of its parts takes."""
-
-    def step(s: Step) -> None:
-        start, part = SHARES.get(s.phase, SHARES["Key off"])
-        progress(start + part * s.done / max(s.total, 1), s.sentence(), s)
-
-    return step
 
 
 def fuels_for(plant: AnyPlant) -> Mapping[str, str]:

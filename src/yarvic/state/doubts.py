@@ -6,10 +6,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.limits import default_limits
 from yarvic.core.checks.plausibility import Doubt, Known, doubts_of_table, doubts_of_value
 from yarvic.core.errors import UnitError
 from yarvic.core.job.model import parts_on
+from yarvic.core.job.store import Job
 from yarvic.core.physics.fuel import fuel
 from yarvic.state.selection import DRAFT
 
@@ -17,6 +19,14 @@ if TYPE_CHECKING:
     from yarvic.state.maps import MapsState
 
 MOST_RUNS = 8  # whose channels say where the engine ran
+
+
+def limits_at_crank(job: Job) -> tuple[ComponentLimit, ...]:
+    """The ledger with the parts that are on. A map's torque is at the crank; a limit at the wheels is brought there where
+    the loss is known.
+    """
+    parts, loss = parts_on(job.builds()), job.sheet.vehicle.loss
+    return tuple(limit.with_parts(parts).at("crank", loss) for limit in job.sheet.limits)
 
 
 class Doubts:
@@ -48,10 +58,7 @@ class Doubts:
     def _known(self, key: str, retard: np.ndarray | None) -> Known:
         job = self.maps.session.job
         assert job is not None
-        vehicle = job.sheet.vehicle
-        parts = parts_on(job.builds())
-        # A map's torque is at the crank; a limit at the wheels is brought there where the loss is known.
-        limits = tuple(limit.with_parts(parts).at("crank", vehicle.loss) for limit in job.sheet.limits)
+        vehicle, limits = job.sheet.vehicle, limits_at_crank(job)
         return Known(
             role=job.layout.role_of(key),
             ron=self._ron(),

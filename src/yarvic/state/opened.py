@@ -126,11 +126,11 @@ class Opened(Told):
     def unit_holds(self) -> Revision | None:
         """The revision that lies in the unit; while the bench is not ready, the one that was written last."""
         if self.bench_ready:
-            return self._bench.holds() if self._bench is not None else self._read_back()
+            return self._bench.holds() if self._bench is not None else self.read_back()
         flashes = self.job.flashes() if self.job is not None else []
         return self.revision(flashes[-1].revision_id) if flashes else next(iter(self.revisions()), None)
 
-    def _read_back(self) -> Revision | None:
+    def read_back(self) -> Revision | None:
         """Of a unit that nobody here can ask: what it was found to hold when it was read back last, by file."""
         steps = [c for c in self.job.carried() if c.kind != "exported"] if self.job is not None else []
         if not steps or steps[-1].kind != "read back":

@@ -136,28 +136,32 @@ def _maps(session: Session) -> list[Reading]:
 
 
 def _flash(session: Session) -> list[Reading]:
-    bench, revision = session.bench, session.working_revision()
+    link, revision = session.link, session.working_revision()
     assert session.job is not None
     found = [
         Reading(STOP, f"Readiness stops flashing: {i.title}", i.in_words(), step="job", panel="readiness")
         for i in Readiness(session.job.sheet.readiness).of("stop")
     ]
-    if bench is None:
+    if link.way.make is None:
         return found + _by_file(session, revision)
-    held = bench.holds()
-    if bench.link.half_written and not bench.flashing:
-        found.append(Reading(STOP, "The unit is half written", "go on with the write, or put the backup back"))
+    from yarvic.state.write_conditions import write_conditions
+
+    reach, held = link.reached(), link.holds()
+    left = reach.left_unfinished() if reach is not None and session.busy is None else None
+    if left is not None:
+        stands = link.looked.standing if link.looked is not None else None
+        sentence = stands.sentence.rstrip(".") if stands is not None else "The unit is half written"
+        found.append(Reading(STOP, sentence, "the ways that are open stand on the page"))
     elif revision is None:
         found.append(Reading(STOP, "A draft cannot be flashed", "commit it under Maps", step="maps"))
     elif held is not None and held.image == revision.image:
         found.append(Reading(PASS, f"The unit runs {revision.name}", "its memory equals the revision's image"))
+    elif reach is not None and reach.memory() is None:
+        found.append(Reading(NO_DATA, "What the unit holds was not read yet", "a write reads and keeps it first"))
     else:
         name = held.name if held else "an image of no revision here"
         found.append(Reading(WATCH, f"The unit runs {name}", f"write {revision.name} to measure it"))
-    from yarvic.state.write_conditions import write_conditions
-
-    found += write_conditions(session.job, bench, revision)
-    return [*found, SUPPLY]
+    return found + write_conditions(link, revision)
 
 
 def _by_file(session: Session, revision: Revision | None) -> list[Reading]:

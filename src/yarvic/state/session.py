@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from psygnal import Signal
 
-from yarvic.core.calibration.image import Image, image_id, open_image
+from yarvic.core.calibration.image import Image, open_image
 from yarvic.core.calibration.layout import Layout
-from yarvic.core.errors import JobError, LinkError, NotReadyError, YarvicError
+from yarvic.core.errors import JobError, LinkError, YarvicError
 from yarvic.core.evidence.expected import Expected
 from yarvic.core.formats.images import in_memory, read_image
 from yarvic.core.job.file import verify
@@ -19,10 +19,10 @@ from yarvic.core.job.history import History
 from yarvic.core.job.model import Revision
 from yarvic.core.job.records import Clock, now
 from yarvic.core.job.runs import NewRun
-from yarvic.core.plan.readiness import Readiness
 from yarvic.state.acts import CHECKING, OPENING, READYING
 from yarvic.state.draft import DraftState, edits_towards
 from yarvic.state.judging import Judging
+from yarvic.state.link import Link
 from yarvic.state.opened import Loaded, bench_of, load
 from yarvic.state.requests import Request
 from yarvic.state.results import RevisionResults
@@ -32,7 +32,6 @@ from yarvic.state.work import Asked, Progress, Runner
 
 if TYPE_CHECKING:
     from yarvic.bench.settings import PullSettings
-    from yarvic.core.link.sequence import Written
     from yarvic.state.bench import BenchState, Measured
 
 # What a run is called in lists.
@@ -57,11 +56,11 @@ class Session(Judging):
     theme_changed = Signal()
     step_changed = Signal(str)
     place_changed = Signal(object)  # a finding's Where: the figure jumps there
-    block_came = Signal(object, object)  # the flash request, and the Step it is at
 
     def __init__(self, settings: Settings, runner: Runner) -> None:
         super().__init__(runner)
         self.settings = settings
+        self.link = Link(self)
 
     # -- opening
 
@@ -114,6 +113,7 @@ class Session(Judging):
             if not self.bench_ready:
                 self._set_bench(*made)
                 self.bench_changed.emit()
+            self.link.say_broken()
 
         self.requests.submit(self.request(READYING), "Bench", lambda p, c: bench_of(job), set_bench, visible=False)
         self._judge_all()
@@ -279,83 +279,13 @@ class Session(Judging):
 
     # -- the unit and the bench
 
-    def flash(self) -> None:
-        """Write the working revision into the unit."""
-        revision, bench, job = self.working_revision(), self.bench, self.job
-        if job is None or bench is None:
-            return
-        if revision is None:
-            self.say("Commit the draft first: only a revision is flashed.", trouble=True)
-            return
-        try:
-            _ready_to_flash(job.sheet.readiness, read_only=job.read_only)
-            if bench.link.left_unfinished() is not None:
-                raise LinkError(
-                    "a write into this unit was broken off",
-                    remedy="Go on with it, or put the backup back; then write.",
-                )
-            work = bench.flash_work(job.image(revision.image), revision.name)
-            if self.busy is None:
-                bench.flash_begins()
-        except YarvicError as error:
-            self.failed.emit(error)
-            return
-        request = self.request("flashing", revision=revision.id)
-
-        def apply(result: Written | None) -> None:
-            # What was proven is what lies there: somebody else may have had the unit since.
-            if image_id(bench.unit.memory) != revision.image:
-                raise LinkError(
-                    f"the unit does not hold {revision.name} any more",
-                    remedy="Nothing was recorded. Flash again.",
-                )
-            count = len(result.sectors) if result is not None else 0
-            name = result.identity.name if result is not None else bench.unit.identify().name
-            job.record_flash(revision.id, name, revision.image, count)
-            bench.flashed()
-            self.say(f"{revision.name} is in the unit: {count} blocks written, all read back equal.")
-
-        self.start(
-            request,
-            f"Flashing {revision.name}",
-            work,
-            apply,
-            ended=bench.flash_ended if self.busy is None else lambda: None,
-            heard=lambda step: self.block_came.emit(request, step),
-        )
-
-    def finish_write(self, way: str) -> None:
-        """End a write that was broken off: `go on` with it, or `restore` what the unit held before."""
-        bench, job = self.bench, self.job
-        journal = bench.link.left_unfinished() if bench is not None else None
-        if bench is None or job is None or journal is None:
-            return
-        try:
-            if job.read_only:
-                raise JobError("the job is open read only", remedy="The flash could not be recorded.")
-            work = bench.finish_work(journal, way)
-            if self.busy is None:
-                bench.flash_begins()
-        except YarvicError as error:
-            self.failed.emit(error)
-            return
-        request = self.request("flashing")
-
-        def apply(result: Written) -> None:
-            held = bench.holds()
-            if held is not None and way == "go on":
-                job.record_flash(held.id, result.identity.name, held.image, len(result.sectors))
-            bench.flashed()
-            self.say(f"The unit holds {held.name if held else 'what it held before'}: all read back equal.")
-
-        self.start(
-            request,
-            "Going on with the write" if way == "go on" else "Putting the backup back",
-            work,
-            apply,
-            ended=bench.flash_ended if self.busy is None else lambda: None,
-            heard=lambda step: self.block_came.emit(request, step),
-        )
+    def unit_holds(self) -> Revision | None:
+        """The revision that lies in the unit, as far as that is known."""
+        if self.bench_ready and self.link.elsewhere:
+            return self.link.holds()
+        if self.bench_ready and self.link.way.make is None:
+            return self.read_back()
+        return super().unit_holds()
 
     def pull(self, count: int) -> None:
         """Run pulls of the working revision in a row, as the bench is set, and record them."""
@@ -423,12 +353,3 @@ class Session(Judging):
         """Switch between the two themes."""
         self.settings.theme = "night" if theme == "night" else "paper"
         self.theme_changed.emit()
-
-
-def _ready_to_flash(readiness: Sequence[Any], *, read_only: bool) -> None:
-    stops = Readiness(tuple(readiness)).stopping()
-    if stops:
-        remedy = "Correct it, look again, and set it to pass under Job, Readiness."
-        raise NotReadyError("flashing is stopped by the vehicle's readiness", concerns=stops, remedy=remedy)
-    if read_only:
-        raise JobError("the job is open read only", remedy="The flash could not be recorded.")

@@ -47,6 +47,13 @@ class Settings(BaseModel):
     watched: Annotated[str, Field(max_length=4096)] = ""  # the folder that is watched; empty: none
     watched_until: Annotated[float, Field(ge=0.0, allow_inf_nan=False)] = 0.0  # s since 1970
     author: Annotated[str, Field(max_length=200)] = ""
+    # How the units of a family are reached (the ways of `state/reach`), and the bus of an interface.
+    reached: Annotated[
+        dict[Annotated[str, Field(max_length=200)], Annotated[str, Field(max_length=40)]], Field(max_length=100)
+    ] = Field(default_factory=dict)
+    interface: Annotated[str, Field(max_length=80)] = "socketcan"
+    channel: Annotated[str, Field(max_length=200)] = ""
+    long_frames: bool = True  # of up to 64 bytes
     # The tables that are wanted again and again, by the family of the unit.
     favourites: Annotated[
         dict[

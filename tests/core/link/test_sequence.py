@@ -108,8 +108,8 @@ def test_time_left_goes_by_the_measured_rate(bench):
     [
         ({"engine_runs": True}, "engine runs"),
         ({"maintained": False, "charge": 0.1, "extra_a": 20.0}, "supply is"),
-        ({"lock": "once"}, "refused the programming session"),
-        ({"lock": "bench"}, "refused the programming session"),
+        ({"lock": "once"}, "is locked"),
+        ({"lock": "bench"}, "only on the bench"),
     ],
 )
 def test_what_bars_a_write_is_said_before_anything_changes(bench, facts, words):

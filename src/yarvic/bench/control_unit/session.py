@@ -233,9 +233,9 @@ class UnitSession:
         if did == Did.RUNNING:
             return self._running().encode()
         if did == Did.STATE:
-            return UnitState(self.boot, self.whole, f.lock, f.opened or f.lock == "open", f.engine_runs).packed()
+            return UnitState(self.boot, self.whole, f.lock, self._may_program, f.engine_runs).packed()
         if did == Did.SUPPLY:
-            volts = self.supply.voltage_v(self._transfer is not None)
+            volts = self.supply.voltage_v(self.session == PROGRAMMING)
             return SupplyState(max(volts, 0.0), self.supply.rest_v(), self.supply.maintained).packed()
         if did == Did.MEMORY:
             return MemoryMap(layout.base, self.memory.length, self.memory.sector, self.facts.block).packed()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cache
 from importlib.resources import files
@@ -10,6 +10,7 @@ from importlib.resources import files
 import numpy as np
 from numpy.typing import NDArray
 
+from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.table import Axis, Scalar, Table
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.document import Document, parse_toml, validated
@@ -100,6 +101,32 @@ def doubts_of_value(before: Scalar, after: Scalar, known: Known) -> list[Doubt]:
     if before.value == after.value:
         return []
     return list(_borne(np.array([[after.value]]), np.ones((1, 1), dtype=bool), after.unit, known, None))
+
+
+def doubts_of_image(
+    calibration: Calibration, role_of: Callable[[str], str], limits: tuple[ComponentLimit, ...]
+) -> list[Doubt]:
+    """What of a whole calibration lies outside the bounds of its description, or asks for more than the ledger's parts
+    bear.
+    """
+    found = []
+    for key, table in calibration.tables.items():
+        found += _out_of_bounds(table, int(np.count_nonzero(table.outside())))
+        known = Known(role=role_of(key), limits=limits)
+        found += _borne(table.values, np.ones(table.values.shape, dtype=bool), table.unit, known, table)
+    for key, scalar in calibration.scalars.items():
+        found += _out_of_bounds(scalar, int(scalar.outside()))
+        known = Known(role=role_of(key), limits=limits)
+        found += _borne(np.array([[scalar.value]]), np.ones((1, 1), dtype=bool), scalar.unit, known, None)
+    return found
+
+
+def _out_of_bounds(each: Table | Scalar, count: int) -> list[Doubt]:
+    if not count:
+        return []
+    cells = "1 value lies" if count == 1 else f"{count} values lie"
+    bounds = f"{each.low:g} to {each.high:g} {each.unit}".rstrip()
+    return [Doubt(f"{each.title}: {cells} outside {bounds}", "the unit's description")]
 
 
 def _touched(before: Table, after: Table) -> NDArray[np.bool_]:

@@ -116,6 +116,11 @@ def _without(data: bytes, layout: Layout, aside: Sequence[tuple[int, int]]) -> b
     return bytes(kept)
 
 
+def without_aside(data: bytes, layout: Layout) -> bytes:
+    """A memory with nothing where the unit changes it itself, or where no file held anything."""
+    return _without(data, layout, sorted((*layout.volatile, *layout.gaps)))
+
+
 def names_at(layout: Layout, spans: Spans, start: int, end: int) -> tuple[str, ...]:
     """What lies in a range, by the titles of tables, checksums and the name."""
     found = dict.fromkeys(_titled(layout, s.key, s.slot) for s in spans.at(start, end))

@@ -38,12 +38,13 @@ from yarvic.core.link.identifiers import (
     UnitState,
     toy_key,
 )
-from yarvic.core.link.transport import TESTER, UNIT, IsoTp, TransportError
+from yarvic.core.link.transport import TESTER, UNIT, IsoTp, TransportError, asked_or_answered
 from yarvic.core.link.unit import FaultCode, titled
 
 T = TypeVar("T")
 ATTEMPTS = 3
 ANSWER_S, PENDING_S = 1.0, 5.0  # how long an answer is waited for, and after one that says it takes longer
+LISTEN_S = 0.25  # how long the bus is listened to. Our choice.
 CONFIRMED = 0x08  # confirmedDTC among the status bits of ISO 14229-1, annex D.2; from memory
 ALL_GROUPS = 0xFFFFFF
 MOST_TEXT = 4096
@@ -152,6 +153,18 @@ class Diagnostics:
             remedy=known["remedy"],
             details=f"negative response 0x{code:02X} ({error.response.code_name})",
         )
+
+    def others(self, listen_s: float = LISTEN_S) -> tuple[int, ...]:
+        """Identifiers of diagnostic frames that are heard while this end is silent: somebody else talks to a unit."""
+        self.line.empty_rxqueue()
+        end, found = self.line.clock() + listen_s, set[int]()
+        while (left := end - self.line.clock()) > 0.0:
+            identifier = self.line.overheard(left)
+            if identifier is None:
+                break
+            if asked_or_answered(identifier):
+                found.add(identifier)
+        return tuple(sorted(found))
 
     # -- sessions and access
 

@@ -52,7 +52,9 @@ LOCKS = ("open", "once", "bench")
 
 @dataclass(frozen=True)
 class UnitState:
-    """How a unit stands: `boot` while no whole image is there to run; `lock` and whether it was opened."""
+    """How a unit stands: `boot` while no whole image is there to run; `lock`, and whether it is `opened`: takes programming
+    as it lies.
+    """
 
     boot: bool
     whole: bool

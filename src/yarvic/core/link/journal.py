@@ -38,6 +38,7 @@ class Begun(Document):
     codes: tuple[str, ...] = ()
     job: str = ""
     revision: str = ""
+    by: str = "simulated"  # the way that the write went
 
 
 class Entry(Document):

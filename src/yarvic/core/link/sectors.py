@@ -22,6 +22,7 @@ from yarvic.core.link.transport import TransportError
 
 TRIES = 3  # of one sector
 COMES_BACK_S = 5.0  # how long a unit may take to answer again after it went silent, or after a reset
+SUPPLY_S = 0.5  # between two looks at the supply while it is written. Our choice.
 BETWEEN_S = 0.2  # before a sector is tried again: a supply that dipped comes back
 PASSING = (SilenceError, TransportError, NonsenseError)
 
@@ -32,8 +33,8 @@ class UntrueError(LinkError):
 
 @dataclass(frozen=True)
 class Step:
-    """Where the sequence stands: what it does, at which sector, how much of it is done, and the seconds that are left of
-    it by its own rate.
+    """Where the sequence stands: what it does, at which sector, how much of it is done, the seconds that are left of it by
+    its own rate, and the supply in V where it was asked for.
     """
 
     phase: str
@@ -41,6 +42,7 @@ class Step:
     done: int
     total: int
     left_s: float | None = None
+    supply_v: float | None = None  # as it is while the unit is written
 
     def sentence(self) -> str:
         """In words, with the time that is left where it is known and not short."""
@@ -69,12 +71,16 @@ class SectorWriter:
     clock: Callable[[], float] = time.monotonic
     comes_back_s: float = COMES_BACK_S
     map: MemoryMap = field(init=False)
+    _asked_at: float = -SUPPLY_S  # when the supply was asked for last
+    held: bytes | None = None  # what the unit was found to hold, as far as that is proven
 
     def read(self, *, stoppable: bool = True, phase: str = "Reading") -> bytes:
         """The whole memory, by the unit's own sums what it holds. Raises Cancelled when asked to, LinkError otherwise."""
         for _ in range(TRIES):
+            self.held = None
             data = self._patient(lambda: self._read_once(stoppable, phase))
             if self.sums_up_to(data):
+                self.held = data
                 return data
         raise UntrueError(
             "the unit gives back other bytes than it sums up",
@@ -152,6 +158,7 @@ class SectorWriter:
     ) -> None:
         """Write sectors, the first of them erased before all and written after all; then prove the whole memory."""
         if sectors:
+            self.held = None
             journal.add("before", "unlock")
             self.enter_programming()
             journal.add("after", "unlock")
@@ -170,7 +177,7 @@ class SectorWriter:
             journal.add("before", "write", sector)
             self._insist(lambda sector=sector: self._sector(image, sector))  # type: ignore[misc]
             journal.add("after", "write", sector)
-            self._stands(phase, done, total, begun, sector)
+            self._stands(phase, done, total, begun, sector, self._supply())
         self._prove(journal, image)
 
     def _sector(self, image: bytes, sector: int) -> None:
@@ -256,8 +263,20 @@ class SectorWriter:
             at = max(at, end)
         return found
 
-    def _stands(self, phase: str, done: int, total: int, begun: float, sector: int | None = None) -> None:
-        self.tell(Step(phase, sector, done, total, (self.clock() - begun) * (total - done) / done if done else None))
+    def _supply(self) -> float | None:
+        """The supply, now and then; a write does not stand or fall with that answer."""
+        if self.clock() - self._asked_at < SUPPLY_S:
+            return None
+        self._asked_at = self.clock()
+        with contextlib.suppress(LinkError):
+            return self.tester.supply().voltage_v
+        return None
+
+    def _stands(
+        self, phase: str, done: int, total: int, begun: float, sector: int | None = None, volts: float | None = None
+    ) -> None:
+        left_s = (self.clock() - begun) * (total - done) / done if done else None
+        self.tell(Step(phase, sector, done, total, left_s, volts))
 
     def tell(self, step: Step) -> None:
         """Whatever a listener does wrong, a unit must not be left half written for it."""

@@ -20,7 +20,7 @@ from yarvic.core.link.identifiers import Did
 from yarvic.core.link.journal import JOURNALS, Ending, Journal, begun_now
 from yarvic.core.link.sectors import PASSING, SectorWriter, Step
 from yarvic.core.link.unit import LEAST_VOLTAGE_V, FaultCode, Identity
-from yarvic.core.link.vault import Vault
+from yarvic.core.link.vault import Sighting, Vault
 
 KEY_OFF_S = 30.0  # key off after a write, until the unit sleeps. Common practice, no published source.
 
@@ -43,6 +43,24 @@ class BrokenOffError(LinkError):
     """A write stopped on its way: the unit does not start until it is gone on with or put back. The journal has it."""
 
 
+LOCKED = {
+    "once": ("is locked", "Open it by its port, once and for good, then write."),
+    "bench": (
+        "takes programming only on the bench",
+        "Take it out, connect it on the bench with its own supply, then write.",
+    ),
+}
+
+
+class LockedError(LinkError):
+    """The unit does not take programming as it lies."""
+
+    def __init__(self, lock: str, name: str) -> None:
+        what, remedy = LOCKED.get(lock, ("does not take programming", "Look at what locks it."))
+        super().__init__(f"the unit {what}", concerns=name, remedy=f"Nothing was written. {remedy}")
+        self.lock = lock
+
+
 @dataclass(kw_only=True)
 class Flashing(SectorWriter):
     """One conversation that writes. `wait_s` is the time that the key is off at the end."""
@@ -51,6 +69,34 @@ class Flashing(SectorWriter):
     wait_s: float = KEY_OFF_S
 
     # -- what a person starts
+
+    def open_lock(self) -> None:
+        """Open a unit that is locked, by its port and for good. Raises LinkError: LockedError for one of the bench."""
+        identity, state = self.identify(), self.tester.state()
+        if state.lock == "bench" and not state.opened:
+            raise LockedError(state.lock, identity.name)
+        if state.engine_runs:
+            raise LinkError("the engine runs", concerns=identity.name, remedy="Stop the engine, then open the unit.")
+        self.tester.extended_session()
+        self.tester.open_lock()
+        if not self.tester.state().opened:
+            raise LinkError(
+                "the unit took the key and stays locked",
+                concerns=identity.name,
+                remedy="Switch its ignition off and on.",
+            )
+
+    def keep(self, *, made_here: Container[str] = (), **about: Any) -> tuple[Identity, Sighting]:
+        """Read all that the unit holds and keep it in the vault. Raises LinkError, Cancelled."""
+        self._at("Identifying")
+        identity = self.identify()
+        self.tester.extended_session()
+        return identity, self._kept(identity, self.read(), made_here, about)
+
+    def _kept(self, identity: Identity, held: bytes, made_here: Container[str], about: dict[str, Any]) -> Sighting:
+        seen = {"unit": identity.name, "vehicle": about.get("vehicle", "")}
+        serial = self.tester.text(Did.SERIAL_NUMBER)
+        return self.vault.put(held, "read", made_here=made_here, serial=serial, family=identity.family, **seen)
 
     def write(
         self, image: bytes, *, everything: bool = False, made_here: Container[str] = (), **about: Any
@@ -69,28 +115,23 @@ class Flashing(SectorWriter):
         codes = tuple(c.code for c in self.tester.fault_codes())
         self.tester.extended_session()
         held = self.read()
-        serial = self.tester.text(Did.SERIAL_NUMBER)
-        seen = {
-            "serial": serial,
-            "family": identity.family,
-            "unit": identity.name,
-            "vehicle": about.get("vehicle", ""),
-        }
-        backup = self.vault.put(held, "read", made_here=made_here, **seen)
+        backup = self._kept(identity, held, made_here, about)
         differing = self.differing(held, image)
         if not differing and not everything:
             return None
         revision = about.get("revision", "")
         # A sector is written whole: what in it is not the image's stays the unit's.
         image = self.kept_aside(image, held)
+        seen = backup.model_dump(include={"serial", "family", "unit", "vehicle"})
         target = self.vault.put(image, "to be written", **seen, revision=revision)
         sectors = self.guarded(list(range(self.map.sectors)) if everything else differing)
         # What a lock or a supply bars is said while nothing has changed.
         self._at("Unlocking")
         self.enter_programming()
         begun = begun_now(
-            serial=serial, family=identity.family, image=target.sha, backup=backup.sha, sectors=tuple(sectors),
+            serial=backup.serial, family=identity.family, image=target.sha, backup=backup.sha, sectors=tuple(sectors),
             codes=codes, job=about.get("job", ""), revision=revision,
+            by=about.get("by", "simulated"),
         )  # fmt: skip
         journal = Journal.create(self.vault.folder / JOURNALS, begun)
         with self._journalled(journal):
@@ -177,8 +218,17 @@ class Flashing(SectorWriter):
         return Identity(name, family, version, tester.text(Did.RUNNING))
 
     def _may_be_written(self, identity: Identity) -> None:
-        if self.tester.state().engine_runs:
+        if self.tester.others():
+            raise LinkError(
+                "somebody else talks on the bus",
+                concerns=identity.name,
+                remedy="Nothing was written. Take every other tester and logger off the bus, or close their programs.",
+            )
+        state = self.tester.state()
+        if state.engine_runs:
             raise LinkError("the engine runs", concerns=identity.name, remedy="Nothing was written. Stop the engine.")
+        if not state.opened:
+            raise LockedError(state.lock, identity.name)
         volts = self.tester.supply().voltage_v
         if volts < LEAST_VOLTAGE_V:
             raise LinkError(

@@ -20,6 +20,8 @@ from udsoncan.connections import BaseConnection
 from yarvic.core.errors import LinkError
 
 TESTER, UNIT = 0x7E0, 0x7E8
+# Requests to one unit or to all, and their answers; as above, from memory.
+DIAGNOSTIC, TO_ALL = range(0x7E0, 0x7F0), 0x7DF
 MOST_MESSAGE = 1 << 16  # bytes of one message
 # Timeouts of ISO 15765-2, table "network layer timing": N_Bs and N_Cr are 1,000 ms. From memory.
 FLOW_CONTROL_MS, CONSECUTIVE_MS = 1000, 1000
@@ -29,6 +31,11 @@ PADDING = 0xCC  # what fills frames up. Common practice, no published source.
 # What it warns of is raised besides.
 QUIET = logging.getLogger("yarvic.isotp")
 QUIET.setLevel(logging.CRITICAL)
+
+
+def asked_or_answered(identifier: int) -> bool:
+    """Whether a frame is of a tester or of a unit that answers one."""
+    return identifier == TO_ALL or identifier in DIAGNOSTIC
 
 
 class TransportError(LinkError):
@@ -119,6 +126,14 @@ class IsoTp(BaseConnection):
                     is_fd=message.is_fd,
                     bitrate_switch=message.bitrate_switch,
                 )
+
+    def overheard(self, wait_s: float) -> int | None:
+        """The identifier of the next frame that comes within a time, whomever it is for."""
+        try:
+            message = self.bus.recv(wait_s)
+        except (can.CanError, OSError) as error:
+            raise self._gone("the bus gives no frames any more", error) from error
+        return None if message is None else int(message.arbitration_id)
 
     def turn(self, wait_s: float) -> None:
         """Handle what has come, or what comes within a time, and send what is due."""

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import asdict
 from functools import partial
 from typing import Any
 
 from PyQt6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from yarvic.bench.cell import dynos
+from yarvic.bench.unit import Around
 from yarvic.core.errors import YarvicError
 from yarvic.core.evidence.conditions import RUN_WORDS
 from yarvic.core.physics.air import Air
@@ -16,6 +18,7 @@ from yarvic.core.units import UNITS, from_canonical, to_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.bench.day import Day
 from yarvic.desk.views.bench.faults import FaultList
+from yarvic.desk.views.bench.unit import UnitForm
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.fields import Form, Number, Switch, show_switch
 from yarvic.desk.widgets.words import act, chooser, label, show_choice
@@ -69,7 +72,13 @@ class BenchView(View):
         pair.addLayout(first, 1)
         pair.addLayout(self._run(), 1)
         self.columns.addLayout(pair, 3)
-        self.columns.addWidget(self.faults, 2)
+        self.unit = UnitForm(lambda **values: self._do(lambda b: b.set_unit(**values)))
+        last = QVBoxLayout()
+        last.setSpacing(14)
+        last.addWidget(self.faults)
+        last.addLayout(self.unit)
+        last.addStretch(1)
+        self.columns.addLayout(last, 2)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setFrameShape(QFrame.Shape.NoFrame)
@@ -226,6 +235,7 @@ class BenchView(View):
         show_choice(self.fuel, f"Tank: {tank}")
         self.heat.setText(self._limits_text(bench))
         self.faults.show_faults(bench)
+        self.unit.show_unit(bench)
 
     def _show_run(self, bench: BenchState) -> None:
         s = bench.settings
@@ -259,6 +269,7 @@ class BenchView(View):
             bench.set_tank("")
             bench.set_dyno("north")
             bench.set_usual_run()
+            bench.set_unit(**asdict(Around()))
 
         self._do(change)
 

@@ -12,8 +12,9 @@ from PyQt6.QtWidgets import QToolTip, QWidget
 from yarvic.desk.theme import tokens
 
 # What a block is; each is drawn by its shape as well.
-SAME, DIFFERS, READ, WRITTEN, PROVEN, OTHER, ASIDE = (
+SAME, DIFFERS, READ, WRITTEN, PROVEN, OTHER, ASIDE, UNKNOWN = (
     "same", "differs", "read", "written", "read back equal", "read back other than written", "left aside",
+    "not read yet",
 )  # fmt: skip
 COLUMNS = 32
 MOST_PX = 26.0
@@ -35,7 +36,9 @@ class Memory(QWidget):
         self.states = states
         if names is not None:
             self.names = names
-        counts = {s: states.count(s) for s in (SAME, DIFFERS, READ, WRITTEN, PROVEN, OTHER, ASIDE) if s in states}
+        counts = {
+            s: states.count(s) for s in (SAME, DIFFERS, READ, WRITTEN, PROVEN, OTHER, ASIDE, UNKNOWN) if s in states
+        }
         said = ", ".join(f"{n} {word}" for word, n in counts.items())
         tables = ", ".join(dict.fromkeys(n for each in self.names.values() for n in each))
         self.setAccessibleDescription(f"{said}; {tables}" if tables else said)
@@ -62,7 +65,7 @@ class Memory(QWidget):
 
     def paintEvent(self, event) -> None:
         """Outline same, heavy outline differs, bar read, half filled written, filled proven, crossed otherwise,
-        a dash where nothing is compared."""
+        a dash where nothing is compared, dashed where nothing was read."""
         painter = QPainter(self)
         t = tokens()
         if not self.states:
@@ -71,7 +74,8 @@ class Memory(QWidget):
         for i, state in enumerate(self.states):
             x, y = (i % COLUMNS) * size, (i // COLUMNS) * size
             box = QRectF(x + 1.5, y + 1.5, size - 4, size - 4)
-            painter.setPen(QPen(t.color("line"), 1))
+            dashes = Qt.PenStyle.DashLine if state == UNKNOWN else Qt.PenStyle.SolidLine
+            painter.setPen(QPen(t.color("line"), 1, dashes))
             painter.setBrush(t.color("ground"))
             painter.drawRect(box)
             if state == ASIDE:

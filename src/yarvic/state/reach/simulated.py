@@ -9,36 +9,42 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
-from collections.abc import Callable, Iterator
+import zlib
+from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import asdict, replace
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING
 
+from yarvic.bench.control_unit.facts import UnitFacts, read_facts, write_facts
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.errors import LinkError
-from yarvic.core.link.journal import JOURNALS, Journal, unfinished
+from yarvic.core.link.journal import Journal
+from yarvic.state.reach.door import Reach, Report, Way
 from yarvic.state.settings import home
 from yarvic.state.work import Asked
 
 if TYPE_CHECKING:
-    from yarvic.bench.control_unit.facts import UnitFacts
-    from yarvic.core.link.sectors import Step
+    from yarvic.core.job.store import Job
     from yarvic.core.link.sequence import Flashing
+    from yarvic.state.bench import BenchState
+    from yarvic.state.settings import Settings
 
-MAINTAINED_V = 13.4
 # Of the time that a unit takes for a sector, what goes into erasing it.
 ERASING = 0.4
 # A simulated unit sleeps sooner than a real one (`sequence.KEY_OFF_S`).
 SLEEPS_S = 5.0
 
 
-class UnitLink:
+class UnitLink(Reach):
     """One job's unit. A unit that takes no time is answered for in this process; any other is one of its own."""
 
+    key = "simulated"
+
     def __init__(self, job: Path, unit: SimulatedUnit) -> None:
+        super().__init__(job)
         self.unit = unit
-        self.job = str(job.absolute())
-        self.place: Path | None = None  # of units and vault, where it is not the shop's
         self.half_written = False  # a write was broken off and has not ended
 
     @property
@@ -46,17 +52,17 @@ class UnitLink:
         """Where the unit's memory is while it is written."""
         return (self.place or home()) / "units" / hashlib.sha256(self.job.encode()).hexdigest()[:24]
 
-    @property
-    def vault_folder(self) -> Path:
-        """The shop's vault."""
-        return (self.place or home()) / "vault"
-
     def left_unfinished(self) -> Journal | None:
         """The journal of a write into this unit that has not ended; None where there is none."""
-        if not (self.folder / "memory.bin").exists():
-            return None
-        mine = [j for j in unfinished(self.vault_folder / JOURNALS) if j.begun.job == self.job]
-        return mine[-1] if mine else None
+        return super().left_unfinished() if (self.folder / "memory.bin").exists() else None
+
+    def memory(self) -> bytes:
+        """What the unit holds."""
+        return self.unit.memory
+
+    def fingerprint(self) -> object:
+        """What is around it, and what it holds."""
+        return self.unit.around, self.unit.voltage, self.unit.codes, zlib.crc32(self.unit.memory)
 
     def take_up(self) -> None:
         """What the unit holds after a write that was broken off, however that was."""
@@ -68,80 +74,106 @@ class UnitLink:
             self.unit.load(memory)
 
     @contextmanager
-    def talk(self, report: Callable[[Step], None], cancelled: Asked) -> Iterator[Flashing]:
+    def looking(self) -> Iterator[Flashing]:
+        """A unit like this one, in this process: it is only asked."""
+        with TemporaryDirectory(prefix="yarvic-unit-") as folder:
+            self._lay_out(Path(folder))
+            with self._in_this_process(Path(folder)) as flashing:
+                yield flashing
+
+    @contextmanager
+    def talk(self, report: Report, cancelled: Asked) -> Iterator[Flashing]:
         """The unit on its bus. Whatever happened meanwhile, afterwards it holds what its memory says. Raises LinkError."""
-        self._lay_out()
+        self._lay_out(self.folder)
+        joined = self._in_its_own_process if self.unit.seconds_per_block else self._in_this_process
         try:
-            with self._joined() as flashing:
+            with joined(self.folder) as flashing:
                 flashing.report, flashing.cancelled = report, cancelled
                 yield flashing
         finally:
             self.take_up_now()
+
+    def around_changed(self) -> None:
+        """Another battery, a maintainer put on, the engine started: a unit that runs is told."""
+        if (self.folder / "unit.json").exists():
+            write_facts(self.folder, read_facts(self.folder).changed(**self._around()))
 
     def take_up_now(self) -> None:
         """Take over what the write left in the unit; the folder goes unless there is a write to be gone on with."""
         memory = (self.folder / "memory.bin").read_bytes()
         if memory != self.unit.memory:
             self.unit.load(memory)
+        self.unit.around = replace(self.unit.around, opened=read_facts(self.folder).opened)
         self.half_written = self.left_unfinished() is not None
         if not self.half_written:
             shutil.rmtree(self.folder, ignore_errors=True)
 
-    def _lay_out(self) -> None:
+    def _lay_out(self, folder: Path) -> None:
         from yarvic.bench.control_unit.process import new_unit
 
         try:
-            new_unit(self.folder, self.unit.layout, self.unit.memory, self._facts())
+            new_unit(folder, self.unit.layout, self.unit.memory, self._facts())
         except OSError as error:
             raise LinkError(
                 f"the simulated unit has no room: {error.strerror}",
-                concerns=str(self.folder),
+                concerns=str(folder),
                 remedy="Make room on the disk, or let this user write there; then try again.",
             ) from error
 
-    def _facts(self) -> UnitFacts:
-        from yarvic.bench.control_unit.facts import UnitFacts
+    def _around(self) -> dict[str, object]:
+        return {**asdict(self.unit.around), "dip_v": self.unit.supply().dip_v}
 
+    def _facts(self) -> UnitFacts:
         unit = self.unit
         size = min(unit.layout.block, unit.layout.length)
-        return UnitFacts(
+        return UnitFacts().changed(
             name=unit.name,
             serial=unit.serial,
             codes=tuple(c.code for c in unit.codes),
-            dip_v=MAINTAINED_V - unit.voltage,
             sector=size,
             block=min(size, 4096),
             erase_s=unit.seconds_per_block * ERASING,
             write_s_kib=unit.seconds_per_block * (1.0 - ERASING) * 1024.0 / size,
+            **self._around(),
         )
 
     @contextmanager
-    def _joined(self) -> Iterator[Flashing]:
+    def _in_this_process(self, folder: Path) -> Iterator[Flashing]:
+        from yarvic.bench.control_unit.loop import Clock, Loop
         from yarvic.core.link.diagnostics import Diagnostics
         from yarvic.core.link.sequence import Flashing
         from yarvic.core.link.vault import Vault
 
-        layout, vault = self.unit.layout, Vault(self.vault_folder)
-        if not self.unit.seconds_per_block:
-            from yarvic.bench.control_unit.loop import Clock, Loop
+        clock = Clock()
+        loop = Loop(folder, self.unit.layout, clock)
+        try:
+            tester, vault = Diagnostics(loop.tester_end, **loop.settings), Vault(self.vault_folder)
+            yield Flashing(tester=tester, layout=self.unit.layout, vault=vault, sleep=clock.sleep, clock=clock)
+        finally:
+            loop.close()
 
-            clock = Clock()
-            loop = Loop(self.folder, layout, clock)
-            try:
-                tester = Diagnostics(loop.tester_end, **loop.settings)
-                yield Flashing(tester=tester, layout=layout, vault=vault, sleep=clock.sleep, clock=clock)
-            finally:
-                loop.close()
-            return
+    @contextmanager
+    def _in_its_own_process(self, folder: Path) -> Iterator[Flashing]:
         from yarvic.bench.control_unit.process import start_unit
         from yarvic.core.link.buses import BusChoice, open_bus
+        from yarvic.core.link.diagnostics import Diagnostics
+        from yarvic.core.link.sequence import Flashing
+        from yarvic.core.link.vault import Vault
         from yarvic.core.link.virtual_bus import remove_channel
 
         channel = f"unit-{os.getpid()}-{os.urandom(3).hex()}"
-        process = start_unit(self.folder, channel)
+        process = start_unit(folder, channel)
         try:
             with open_bus(BusChoice(channel=channel)) as bus:
-                yield Flashing(tester=Diagnostics(bus), layout=layout, vault=vault, wait_s=SLEEPS_S)
+                vault = Vault(self.vault_folder)
+                yield Flashing(tester=Diagnostics(bus), layout=self.unit.layout, vault=vault, wait_s=SLEEPS_S)
         finally:
             process.kill()
             remove_channel(channel)
+
+
+def _make(job: Job, bench: BenchState | None, settings: Settings) -> Reach | None:
+    return bench.link if bench is not None else None
+
+
+WAY = Way("simulated", "Simulated", 0, _make)

@@ -12,7 +12,7 @@ from yarvic.core.errors import Cancelled, LinkError
 from yarvic.core.link.sectors import SectorWriter
 from yarvic.core.link.sequence import BrokenOffError
 from yarvic.core.link.vault import Vault
-from yarvic.state.unit_link import UnitLink
+from yarvic.state.reach.simulated import UnitLink
 
 
 @pytest.fixture
@@ -48,7 +48,7 @@ def never():
 @pytest.mark.parametrize("seconds", [0.0, 0.001])
 def test_an_image_goes_over_the_bus_and_the_unit_holds_it(link, other, stock, seconds, monkeypatch, tmp_path):
     """In this process, or by a unit in its own."""
-    monkeypatch.setattr("yarvic.state.unit_link.SLEEPS_S", 0.1)
+    monkeypatch.setattr("yarvic.state.reach.simulated.SLEEPS_S", 0.1)
     monkeypatch.setenv("YARVIC_BUS", str(tmp_path / "bus"))
     link.unit.seconds_per_block = seconds
     link.unit.learned["long_trim"] = 0.1

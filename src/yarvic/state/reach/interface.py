@@ -1,0 +1,77 @@
+"""A unit on a bus that is outside this program: an interface of python-can, or a virtual bus that another process made."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+from yarvic.core.errors import LinkError
+from yarvic.core.link.buses import BusChoice, open_bus
+from yarvic.state.reach.door import Reach, Report, Way
+from yarvic.state.work import Asked
+
+if TYPE_CHECKING:
+    from yarvic.core.job.store import Job
+    from yarvic.core.link.sequence import Flashing
+    from yarvic.state.bench import BenchState
+    from yarvic.state.settings import Settings
+
+KEY = "by interface"
+
+
+class InterfaceReach(Reach):
+    """The unit that answers on a bus. What it holds is not known until it was read, and forgotten with the bus."""
+
+    polled = True
+    key = KEY
+
+    def __init__(self, job: Job, choice: BusChoice) -> None:
+        super().__init__(job.path)
+        self.layout, self.choice = job.layout, choice
+        self.over = f"{choice.interface} {choice.channel}"
+        self._held: bytes | None = None
+
+    def memory(self) -> bytes | None:
+        """What was read last, or proven after a write."""
+        return self._held
+
+    @contextmanager
+    def looking(self) -> Iterator[Flashing]:
+        """Ask the unit."""
+        with self._joined() as flashing:
+            yield flashing
+
+    @contextmanager
+    def talk(self, report: Report, cancelled: Asked) -> Iterator[Flashing]:
+        """Read or write it; while that is under way nothing is known of what it holds."""
+        self._held = None
+        with self._joined() as flashing:
+            flashing.report, flashing.cancelled = report, cancelled
+            yield flashing
+            self._held = flashing.held
+
+    @contextmanager
+    def _joined(self) -> Iterator[Flashing]:
+        from yarvic.core.link.diagnostics import Diagnostics
+        from yarvic.core.link.sequence import Flashing
+        from yarvic.core.link.vault import Vault
+
+        with open_bus(self.choice) as bus:
+            tester = Diagnostics(bus, fd=self.choice.fd)
+            yield Flashing(tester=tester, layout=self.layout, vault=Vault(self.vault_folder))
+
+
+def _make(job: Job, bench: BenchState | None, settings: Settings) -> Reach:
+    if not settings.channel:
+        raise LinkError("no channel is named", remedy="Give the channel of the interface, such as can0.")
+    return InterfaceReach(job, BusChoice(settings.interface, settings.channel, settings.long_frames))
+
+
+WAY = Way(
+    KEY,
+    "By interface",
+    1,
+    _make,
+    "Untried on a real unit: nobody has written one this way yet. Try it on a spare unit on the bench first.",
+)
