@@ -107,6 +107,7 @@ class Server(UnitSession):
         sectors = self.memory.sectors(address, size)
         if not sectors:
             raise Refused(RANGE_)
+        self.whole = False  # until it is looked at again, at the next start
         if RAISED_BY_WRITING not in self.facts.codes:
             self._keep(codes=(*self.facts.codes, RAISED_BY_WRITING))
         for at, length in sectors:

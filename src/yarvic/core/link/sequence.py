@@ -19,10 +19,8 @@ from yarvic.core.errors import Cancelled, LinkError
 from yarvic.core.link.identifiers import Did
 from yarvic.core.link.journal import JOURNALS, Ending, Journal, begun_now
 from yarvic.core.link.sectors import PASSING, SectorWriter, Step
-from yarvic.core.link.unit import LEAST_VOLTAGE_V, FaultCode, Identity
+from yarvic.core.link.unit import KEY_OFF_S, LEAST_VOLTAGE_V, FaultCode, Identity
 from yarvic.core.link.vault import Sighting, Vault
-
-KEY_OFF_S = 30.0  # key off after a write, until the unit sleeps. Common practice, no published source.
 
 
 @dataclass(frozen=True)

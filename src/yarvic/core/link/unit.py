@@ -9,6 +9,7 @@ from importlib.resources import files
 
 # Writing draws current for minutes while the engine does not charge. Common practice, no published source.
 LEAST_VOLTAGE_V = 12.2
+KEY_OFF_S = 30.0  # key off after a write, until the unit sleeps. Common practice, no published source.
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from yarvic.core.errors import LinkError
 from yarvic.core.link.buses import BusChoice, open_bus
+from yarvic.core.link.unit import KEY_OFF_S
 from yarvic.state.reach.door import Reach, Report, Way
 from yarvic.state.work import Asked
 
@@ -25,6 +26,7 @@ class InterfaceReach(Reach):
 
     polled = True
     key = KEY
+    sleeps_s = KEY_OFF_S
 
     def __init__(self, job: Job, choice: BusChoice) -> None:
         super().__init__(job.path)
@@ -59,7 +61,7 @@ class InterfaceReach(Reach):
 
         with open_bus(self.choice) as bus:
             tester = Diagnostics(bus, fd=self.choice.fd)
-            yield Flashing(tester=tester, layout=self.layout, vault=Vault(self.vault_folder))
+            yield Flashing(tester=tester, layout=self.layout, vault=Vault(self.vault_folder), wait_s=self.sleeps_s)
 
 
 def _make(job: Job, bench: BenchState | None, settings: Settings) -> Reach:
