@@ -30,11 +30,14 @@ from yarvic.bench.turbo_diesel import TurboDieselRun
 from yarvic.bench.turbo_petrol import TurboPetrolRun
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.errors import Cancelled, LinkError
+from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Log
 from yarvic.core.physics.air import Air, dry_pressure
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 
+# What stands in a run and no unit of a vehicle measures: it is of the cell, or an instrument beside.
+BESIDE_UNIT = ("smoke", "ambient_temperature")
 # A diesel's broad-band sensor reads far leaner than a petrol engine's. From memory.
 DIESEL_SENSORS: dict[str, Sensor] = {"lambda_measured": replace(SENSORS["lambda_measured"], low=0.8, high=8.0)}
 # The twin's reader ends at an air-fuel ratio of 10.0 of its petrol. Common practice, no published source.
@@ -187,6 +190,11 @@ class Rig:
     def faulty_plant(self) -> AnyPlant:
         """The vehicle with its faults."""
         return faulty_plant(self.plant, self.faults)
+
+    def heard_by_unit(self, settings: PullSettings) -> tuple[str, ...]:
+        """The channels of a run that the unit itself measures, in their order: what it gives by identifier."""
+        truths = self.engine(settings).truths
+        return tuple(k for k in ("engine_speed", "vehicle_speed", *truths) if k in CHANNELS and k not in BESIDE_UNIT)
 
     def engine(self, settings: PullSettings) -> Powertrain:
         """The engine by itself, warm and ready to be stepped at any speed; it takes no time of the day."""

@@ -179,13 +179,23 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(page)
         page.main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
 
-    def open_comparing(self) -> None:
-        """Show the page on which two images are compared, in place of the step's figure."""
+    def open_comparing(self, *paths: Path) -> None:
+        """Show the page on which two images are compared, of these files where some are given."""
         self._page("comparing")
+        page = self.view("comparing")
+        if paths:
+            from yarvic.desk.views.comparing import ComparingView  # made when it is first asked for
+
+            assert isinstance(page, ComparingView)
+            page.compare(*paths)
 
     def open_searching(self) -> None:
         """Show the page on which tables are looked for in an image, in place of the step's figure."""
         self._page("searching")
+
+    def open_live(self) -> None:
+        """Show the page of the log as it comes from the unit, in place of the step's figure."""
+        self._page("live")
 
     def _page(self, name: str) -> None:
         page = self.view(name)

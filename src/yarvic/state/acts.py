@@ -20,7 +20,7 @@ OPENING, LIBRARY = "opening", "the shop's library"
 READYING = "making the bench ready"
 CELLS = "evidence in the cells"
 HISTORY = "the history"
-LOOKING, CHECKING_IMAGE = "looking at the unit", "checking the image"
+LOOKING, CHECKING_IMAGE, LISTING = "looking at the unit", "checking the image", "listing the vault"
 # Requests whose outcome nobody waits for: when it is dropped there is nothing to say.
 QUIET = (
     LOOKING,

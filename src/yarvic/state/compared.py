@@ -102,12 +102,13 @@ class Compared:
         def read() -> Image:
             return open_image(in_memory(read_image(path), layout), layout, source=path.name)
 
-        def take(image: Image) -> None:
-            self.slot, self.outside = "", (path.name, image)
-            self.changed.emit()
-            session.say(f"The maps are held against {path.name}.")
+        session.read_file(session.image_request(), path, read, lambda image: self.against_image(path.name, image))
 
-        session.read_file(session.image_request(), path, read, take)
+    def against_image(self, name: str, image: Image) -> None:
+        """Hold the maps against an image of the same unit."""
+        self.slot, self.outside = "", (name, image)
+        self.changed.emit()
+        self.maps.session.say(f"The maps are held against {name}.")
 
     def show_as(self, way: As) -> None:
         """Show differences as values or in per cent."""

@@ -232,18 +232,19 @@ class Session(Judging):
         def read() -> Image:
             return open_image(in_memory(read_image(path), layout), layout, source=path.name)
 
-        def enter(others: Image) -> None:
-            draft = self.editable_draft()
-            edits = edits_towards(draft.image, others, f"imported from {path.name}")
-            if edits:
-                draft.add(edits)
-                self.edited(draft)
-            count = len(edits)
-            self.say(
-                f"{count} tables and values imported from {path.name}." if count else "The image holds the same maps."
-            )
+        self.read_file(
+            request or self.image_request(), path, read, lambda others: self.enter_image(others, path.name)
+        )
 
-        self.read_file(request or self.image_request(), path, read, enter)
+    def enter_image(self, others: Image, name: str) -> None:
+        """Take the maps of an image into the draft, as one step. Raises JobError."""
+        draft = self.editable_draft()
+        edits = edits_towards(draft.image, others, f"imported from {name}")
+        if edits:
+            draft.add(edits)
+            self.edited(draft)
+        count = len(edits)
+        self.say(f"{count} tables and values imported from {name}." if count else "The image holds the same maps.")
 
     def discard_draft(self) -> None:
         """Drop the draft and go back to its parent."""

@@ -16,13 +16,13 @@ from pydantic import Field, ValidationError
 
 from yarvic.core.document import Document
 from yarvic.core.errors import LinkError, YarvicError
-from yarvic.core.link.vault import Sha
 from yarvic.core.reading import read_bounded
 
 SUFFIX, JOURNALS = ".flash", "journals"  # of a journal, and the folder of them in the vault
 LINE = 160  # bytes that one step takes at most
 ROOM = 1 << 14
 MOST_BYTES = 1 << 26
+Sha = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 Ending = Literal["written", "restored"]
 
 

@@ -26,15 +26,17 @@ VALUE = struct.Struct(">f")
 AT_ONCE = 40  # identifiers in one request. Our choice.
 # In a row, before it is said that the unit is gone. Our choice.
 MOST_MISSED = 50
+LEAST_HZ, MOST_HZ = 0.1, 1000.0
 
 
 @dataclass(frozen=True)
 class Logged:
-    """What was logged. `due` moments there were, of which `missed` brought no whole answer."""
+    """What was logged. `due` moments there were, of which `missed` brought no whole answer; `fault`: why it ended early."""
 
     log: Log
     due: int
     missed: int
+    fault: LinkError | None = None
 
     @property
     def share_missed(self) -> float:
@@ -59,15 +61,18 @@ class LiveLog:
     sleep: Callable[[float], None] = time.sleep
 
     def run(self, stop: Callable[[], bool], *, longest_s: float = math.inf) -> Logged:
-        """Log until asked to stop. Raises LinkError for a channel that the unit does not give, a rate that is none, and
-        when the unit is gone; what was logged until then is told to `seen`.
+        """Log until asked to stop, or until the unit is gone; then the fault is in what was logged. Raises LinkError for a
+        channel that the unit does not give, a rate that is none, and where nothing came at all.
         """
-        if not 0.0 < self.rate_hz <= 1000.0:
-            raise LinkError(f"{self.rate_hz:g} Hz is no rate", remedy="Choose between 0.1 and 1,000 Hz.")
+        if not LEAST_HZ <= self.rate_hz <= MOST_HZ:
+            raise LinkError(
+                f"{self.rate_hz:g} Hz is no rate", remedy=f"Choose between {LEAST_HZ:g} and {MOST_HZ:,.0f} Hz."
+            )
         dids = self._identifiers()
         times: list[float] = []
         rows: list[list[float]] = []
         begun, due, missed_in_a_row = self.clock(), 0, 0
+        fault: LinkError | None = None
         while not stop() and self.clock() - begun < longest_s:
             at = begun + due / self.rate_hz
             wait = at - self.clock()
@@ -81,16 +86,21 @@ class LiveLog:
             row = self._ask(dids)
             missed_in_a_row = 0 if row else missed_in_a_row + 1
             if missed_in_a_row > MOST_MISSED:
-                raise SilenceError(
+                fault = SilenceError(
                     "the unit gives no values any more",
                     concerns=str(self.tester.line.bus.channel_info),
                     remedy="Check ignition and cable, then log again. What came until then is kept.",
                 )
+                break
             if row:
                 times.append((moment + self.clock() - begun) / 2.0)
                 rows.append(row)
                 self.seen(times[-1], dict(zip(self.channels, row, strict=True)))
-        return Logged(self._log(times, rows), due, due - len(times))
+        if not times:
+            raise fault or SilenceError(
+                "nothing was logged", remedy="Log for longer, or at a higher rate.", details=f"{due} moments were due"
+            )
+        return Logged(self._log(times, rows), due, due - len(times), fault)
 
     def _identifiers(self) -> list[int]:
         given = channels_of(self.tester)

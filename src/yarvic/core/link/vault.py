@@ -9,7 +9,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
-from collections.abc import Container, Iterator
+from collections.abc import Callable, Container, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
@@ -20,19 +20,21 @@ from yarvic.core.calibration.described import MOST_MEMORY
 from yarvic.core.calibration.image import image_id
 from yarvic.core.document import Document
 from yarvic.core.errors import LinkError
+from yarvic.core.link.journal import JOURNALS, Sha, unfinished
 from yarvic.core.reading import read_bounded
 
 SEEN, IMAGES = "seen.jsonl", "images"
 MOST_SEEN = 1 << 28
-Sha = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 
 
 class Sighting(Document):
-    """That an image was read or written: when, from or into which unit, for which vehicle. `stock`: what it came with."""
+    """That an image was read, written or removed: when, from or into which unit, for which vehicle. `stock`: what it came
+    with.
+    """
 
     sha: Sha
     time: str
-    how: Literal["read", "to be written"]
+    how: Literal["read", "to be written", "removed"]
     size: Annotated[int, Field(ge=0)]
     stock: bool = False
     family: str = ""
@@ -77,14 +79,31 @@ class Vault:
                     stock=how == "read" and bool(serial) and not earlier and not ours,
                     **about,
                 )
-                # A line that a crash cut off must not swallow this one.
-                torn = os.fstat(listed).st_size and os.pread(listed, 1, os.fstat(listed).st_size - 1) != b"\n"
-                line = sighting.model_dump_json().encode() + b"\n"
-                os.write(listed, (b"\n" if torn else b"") + line)
-                os.fsync(listed)
+                self._add(listed, sighting)
         except OSError as error:
             raise _failed("kept", path, error) from error
         return sighting
+
+    def remove(self, sha: str) -> None:
+        """Remove an image. Raises LinkError for a stock image, and for one that a write which has not ended needs."""
+        path = self._path(sha)
+        if any(s.stock and s.sha == sha for s in self.seen()):
+            raise LinkError("a stock image is not removed", concerns=sha[:12], remedy="It is the way back: keep it.")
+        needed = next((j for j in unfinished(self.folder / JOURNALS) if sha in (j.begun.image, j.begun.backup)), None)
+        if needed is not None:
+            raise LinkError(
+                "a write that has not ended needs this image",
+                concerns=needed.begun.serial,
+                remedy="Go on with that write, or put the backup back; then remove it.",
+            )
+        now = datetime.now(UTC).isoformat(timespec="seconds")
+        try:
+            with self._list() as listed:
+                # First the line: an image that lies there unlisted harms nobody.
+                self._add(listed, Sighting(sha=sha, time=now, how="removed", size=0))
+                path.unlink(missing_ok=True)
+        except OSError as error:
+            raise _failed("removed", path, error) from error
 
     def get(self, sha: str) -> bytes:
         """An image, proven to be what it is called. Raises FormatError where it is missing, LinkError for a damaged one."""
@@ -102,15 +121,29 @@ class Vault:
         """All sightings in their order; lines that are none are left out (see `damaged`)."""
         return [s for s in self._lines() if isinstance(s, Sighting)]
 
-    def damaged(self, *, thorough: bool = False) -> list[str]:
-        """What is wrong, in words; cheap, by size alone, or by all bytes."""
+    @staticmethod
+    def _add(listed: int, sighting: Sighting) -> None:
+        # A line that a crash cut off must not swallow this one.
+        torn = os.fstat(listed).st_size and os.pread(listed, 1, os.fstat(listed).st_size - 1) != b"\n"
+        line = sighting.model_dump_json().encode() + b"\n"
+        os.write(listed, (b"\n" if torn else b"") + line)
+        os.fsync(listed)
+
+    def damaged(self, *, thorough: bool = False, done: Callable[[float], None] = lambda share: None) -> list[str]:
+        """What is wrong, in words; cheap, by size alone, or by all bytes. `done` is told how far it is, and may raise."""
         found = [
             f"line {n} of {SEEN} is no sighting"
             for n, s in enumerate(self._lines(), 1)
             if not isinstance(s, Sighting)
         ]
-        sizes = {s.sha: s.size for s in self.seen()}
-        for sha, size in sizes.items():
+        sizes: dict[str, int] = {}
+        for s in self.seen():
+            if s.how == "removed":
+                sizes.pop(s.sha, None)
+            else:
+                sizes[s.sha] = s.size
+        for n, (sha, size) in enumerate(sizes.items()):
+            done(n / len(sizes))
             path = self._path(sha)
             there = path.stat().st_size if path.exists() else None
             if there is None:

@@ -31,8 +31,11 @@ class Desk(Protocol):
     def open_import(self) -> None:
         """Show the page of what arrived from outside."""
 
-    def open_comparing(self) -> None:
-        """Show the page on which two images are compared."""
+    def open_comparing(self, *paths: Path) -> None:
+        """Show the page on which two images are compared, of these files where some are given."""
+
+    def open_live(self) -> None:
+        """Show the page of the log as it comes from the unit."""
 
     def open_searching(self) -> None:
         """Show the page on which tables are looked for in an image."""

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import time
 from abc import ABC, abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,6 +16,7 @@ from yarvic.state.work import Asked
 
 if TYPE_CHECKING:
     from yarvic.core.job.store import Job
+    from yarvic.core.link.diagnostics import Diagnostics
     from yarvic.core.link.sectors import Step
     from yarvic.core.link.sequence import Flashing
     from yarvic.state.bench import BenchState
@@ -24,10 +26,29 @@ BY = ", by "  # in what is recorded of a write, before the bus that it went over
 Report = Callable[["Step"], None]
 
 
+@dataclass(frozen=True)
+class Hearing:
+    """What a log is made with: the tester, the clock and waiting that go with its bus, and what sets a played run going."""
+
+    tester: Diagnostics
+    clock: Callable[[], float] = time.monotonic
+    sleep: Callable[[float], None] = time.sleep
+    begin: Callable[[], None] = lambda: None
+
+
+@dataclass(frozen=True)
+class Engine:
+    """A run that is played to a simulated unit: the channels that it measures, and their values at a time from the start."""
+
+    channels: tuple[str, ...]
+    at: Callable[[float], Mapping[str, float]]
+
+
 class Reach(ABC):
     """One job's unit as it is reached by one way. What talks may be called from any thread, one at a time."""
 
     over = ""  # the bus, as it is recorded; empty for the simulated one
+    simulated = False  # whether no real unit can be there
     polled = False  # whether the unit changes without this program hearing of it: it is looked at again and again
     place: Path | None = None  # of units and vault, where it is not the shop's
 
@@ -64,6 +85,10 @@ class Reach(ABC):
     @abstractmethod
     def looking(self) -> AbstractContextManager[Flashing]:
         """A conversation that only asks. Raises LinkError."""
+
+    @abstractmethod
+    def live(self, engine: Engine | None) -> AbstractContextManager[Hearing]:
+        """A conversation that logs while the engine runs; `engine` is what a simulated one does. Raises LinkError."""
 
     @abstractmethod
     def talk(self, report: Report, cancelled: Asked) -> AbstractContextManager[Flashing]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from yarvic.core.errors import LinkError
 from yarvic.core.link.buses import BusChoice, open_bus
 from yarvic.core.link.unit import KEY_OFF_S
-from yarvic.state.reach.door import Reach, Report, Way
+from yarvic.state.reach.door import Engine, Hearing, Reach, Report, Way
 from yarvic.state.work import Asked
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ class InterfaceReach(Reach):
     def __init__(self, job: Job, choice: BusChoice) -> None:
         super().__init__(job.path)
         self.layout, self.choice = job.layout, choice
-        self.over = f"{choice.interface} {choice.channel}"
+        self.over, self.simulated = f"{choice.interface} {choice.channel}", choice.simulated
         self._held: bytes | None = None
 
     def memory(self) -> bytes | None:
@@ -43,6 +43,12 @@ class InterfaceReach(Reach):
         """Ask the unit."""
         with self._joined() as flashing:
             yield flashing
+
+    @contextmanager
+    def live(self, engine: Engine | None) -> Iterator[Hearing]:
+        """Log from it; its engine is whatever it is on."""
+        with self._joined() as flashing:
+            yield Hearing(flashing.tester)
 
     @contextmanager
     def talk(self, report: Report, cancelled: Asked) -> Iterator[Flashing]:

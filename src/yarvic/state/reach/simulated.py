@@ -21,7 +21,7 @@ from yarvic.bench.control_unit.facts import UnitFacts, read_facts, write_facts
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.errors import LinkError
 from yarvic.core.link.journal import Journal
-from yarvic.state.reach.door import Reach, Report, Way
+from yarvic.state.reach.door import Engine, Hearing, Reach, Report, Way
 from yarvic.state.settings import home
 from yarvic.state.work import Asked
 
@@ -41,6 +41,7 @@ class UnitLink(Reach):
     """One job's unit. A unit that takes no time is answered for in this process; any other is one of its own."""
 
     key = "simulated"
+    simulated = True
 
     def __init__(self, job: Path, unit: SimulatedUnit) -> None:
         super().__init__(job)
@@ -80,6 +81,34 @@ class UnitLink(Reach):
             self._lay_out(Path(folder))
             with self._in_this_process(Path(folder)) as flashing:
                 yield flashing
+
+    @contextmanager
+    def live(self, engine: Engine | None) -> Iterator[Hearing]:
+        """A unit like this one on its bus, to which the engine is played while somebody waits."""
+        from yarvic.bench.control_unit.values import LiveValues
+
+        channels = engine.channels if engine is not None else ()
+        with TemporaryDirectory(prefix="yarvic-unit-") as folder:
+            self._lay_out(Path(folder))
+            write_facts(Path(folder), read_facts(Path(folder)).changed(engine_runs=engine is not None))
+            values = LiveValues.create(Path(folder), channels)
+            joined = self._in_its_own_process if self.unit.seconds_per_block else self._in_this_process
+            try:
+                with joined(Path(folder)) as flashing:
+                    begun = [flashing.clock()]
+
+                    def sleep(seconds: float) -> None:
+                        flashing.sleep(seconds)
+                        if engine is not None:
+                            values.put(engine.at(flashing.clock() - begun[0]))
+
+                    def begin() -> None:
+                        begun[0] = flashing.clock()
+                        sleep(0.0)
+
+                    yield Hearing(flashing.tester, flashing.clock, sleep, begin)
+            finally:
+                values.close()
 
     @contextmanager
     def talk(self, report: Report, cancelled: Asked) -> Iterator[Flashing]:

@@ -43,8 +43,10 @@ class LogsView(View):
         self.saving = Saving(self, session, self.shown)
         self.save = self.saving.button
         self.head.insertWidget(2, self.save)
+        self.live_word = word("Live log", window.open_live)
         self.import_word = word("Import", window.ask_for_logs, "Ctrl+I")
         self.head.insertWidget(2, self.import_word)
+        self.head.insertWidget(3, self.live_word)
         self.arrived = chooser("Runs that belong to no revision yet", self._arrived)
         self.head.insertWidget(3, self.arrived)
         self.left_out = chooser("Pulls that are left out: choose one to count it again", self._left_out)
