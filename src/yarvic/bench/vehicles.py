@@ -23,6 +23,8 @@ _VEHICLES = {
     "wether-32": ("wether", {"Diesel": "wether_stock.json"}),
     "fieldfare-05": ("fieldfare", {"RON 95": "fieldfare_stock.json"}),
 }
+# Units of gearboxes that ship, each by the plant that it belongs to.
+_GEARBOXES = {"ptarmigan-box-2": ("ptarmigan_gearbox", {"Gearbox": "ptarmigan_gearbox_stock.json"})}
 VEHICLES = tuple(plant for plant, _ in _VEHICLES.values())
 
 
@@ -78,6 +80,19 @@ def rating_image(plant: str, key: str) -> bytes:
         curve = np.interp(limit.x.values, rating.speed_rpm, rating.torque_nm)
         rated[slot] = calibration.with_table(limit.with_values(np.tile(curve, (limit.y.values.size, 1))))
     return pack(rated, layout, rating.title[:31])
+
+
+def gearbox_image(plant: str, name: str = "Stock", more_torque: float = 1.0) -> bytes:
+    """An image of the unit of a vehicle's gearbox: as it came, or set for so much more torque."""
+    layout = parse_layout(layout_text(f"{plant}_gearbox"))
+    _, slots = _GEARBOXES[layout.family]
+    set_ = {slot: maps_from_json(_text(file), source=file) for slot, file in slots.items()}
+    for slot, calibration in set_.items():
+        for key in ("line_pressure", "torque_allowed"):
+            table = calibration.table(key)
+            raised = table.with_values(np.minimum(table.values * more_torque, table.high))
+            set_[slot] = set_[slot].with_table(raised)
+    return pack(set_, layout, name)
 
 
 def plant_for(family: str) -> AnyPlant:

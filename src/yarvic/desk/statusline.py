@@ -74,7 +74,8 @@ class StatusLine(QWidget):
         elif s.bench is not None:
             held = s.bench.holds()
             name = held.name if held else "a half written image" if s.bench.link.half_written else "another image"
-            self.unit.setText(f"Simulated unit: holds {name}, {s.bench.unit.supply_voltage():.1f} V")
+            half = "half a pair, " if s.link.half_a_pair() else ""
+            self.unit.setText(f"Simulated unit: {half}holds {name}, {s.bench.unit.supply_voltage():.1f} V")
         else:
             self.unit.setText("No unit")
         kept = s.draft is not None and s.working == DRAFT and s.draft.edits

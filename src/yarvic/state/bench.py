@@ -13,7 +13,7 @@ from yarvic.bench.faults import FAULTS, check_faults, faulty_memory, stored_code
 from yarvic.bench.plant import AnyPlant, with_parts
 from yarvic.bench.rig import Rig, usual_settings
 from yarvic.bench.settings import PullSettings
-from yarvic.bench.unit import SimulatedUnit
+from yarvic.bench.unit import NOT_WHOLE, SimulatedUnit
 from yarvic.bench.vehicles import plant_for
 from yarvic.core.calibration.image import image_id
 from yarvic.core.errors import LinkError
@@ -58,6 +58,8 @@ class BenchState:
         self.unit = SimulatedUnit(job.layout, memory, seconds_per_block=per_block)
         self.link: UnitLink = UnitLink(job.path, self.unit)
         self.link.take_up()
+        self.gearbox: SimulatedUnit | None = None  # its unit, where the job pairs one
+        self.pair_up()
         self.plant: AnyPlant = plant_for(job.layout.family)
         self.settings: PullSettings = usual_settings(self.plant)
         self.weather = Weather(self._air(job), seed=len(job.revisions()))
@@ -73,7 +75,8 @@ class BenchState:
     def _memory(job: Job) -> bytes:
         """The unit holds what was written last, else what it came with."""
         # What was written by another way lies in another unit.
-        flashes = [f for f in job.flashes() if BY not in f.unit]
+        others = {p.image for p in job.pairings()}
+        flashes = [f for f in job.flashes() if BY not in f.unit and f.image not in others]
         sha = flashes[-1].image if flashes else job.revisions()[0].image
         return job.image(sha)
 
@@ -82,6 +85,34 @@ class BenchState:
         told = [e.conditions for e in job.evidence() if e.conditions is not None]
         with_air = [c for c in told if c.simulated and not c.unknown_air]
         return with_air[-1].air if with_air else DEFAULT_AIR
+
+    def pair_up(self) -> None:
+        """Give the gearbox its unit, once the job says what that came with."""
+        said = self.job.pairings()
+        if self.gearbox is not None or not said:
+            return
+        mine = {p.image for p in said}
+        written = [f.image for f in self.job.flashes() if BY not in f.unit and f.image in mine]
+        memory = self.job.image(written[-1] if written else said[0].image)
+        self.gearbox = SimulatedUnit(said[0].layout, memory, seconds_per_block=self.unit.seconds_per_block)
+        self.gearbox.name, self.gearbox.serial = "simulated gearbox unit", "YR-SIM-02"
+        link = UnitLink(self.job.path, self.gearbox, "gearbox")
+        link.place = self.link.place
+        link.take_up()
+        self.link.gearbox = link
+
+    def half_a_pair(self) -> str:
+        """Why the two units do not belong together, in words; empty where they do, or there is one only."""
+        held, gearbox = self.holds(), self.gearbox
+        wanted = self.job.pairing_of(held.id) if held is not None else None
+        if gearbox is None or wanted is None:
+            return ""
+        there = image_id(gearbox.memory)
+        if there == wanted.image:
+            return ""
+        name = next((p.title for p in reversed(self.job.pairings()) if p.image == there), "another image")
+        assert held is not None
+        return f"the engine's unit holds {held.name}, the gearbox's holds {name}, not {wanted.title}"
 
     # -- the panel
 
@@ -167,7 +198,8 @@ class BenchState:
 
     def holds_in_words(self) -> str:
         """What the unit holds: a revision by its name, or what it is instead."""
-        if self.link.half_written and not self.flashing:
+        running = self.unit.identify().running if self.link.half_written and not self.flashing else ""
+        if running == NOT_WHOLE:
             return "a half written image"
         held = self.holds()
         return held.name if held else self.unit.identify().running
@@ -237,6 +269,9 @@ class BenchState:
         """Raise LinkError, saying what to do, when a run would not measure the revision in hand."""
         if working is None:
             raise LinkError("a draft cannot be pulled", remedy="Commit it, flash it, then pull.")
+        half = self.half_a_pair()
+        if half:
+            raise LinkError(f"half a pair: {half}", remedy="Write both units, or put both back; then pull.")
         believed = image_id(self._before_fault) if any(k in self.faults for k in IN_MEMORY) else None
         held = self.holds()
         if working.image in (believed, held.image if held else None):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from psygnal import Signal
@@ -12,8 +12,9 @@ from psygnal import Signal
 from yarvic.core.calibration.image import Image, check_image
 from yarvic.core.checks.plausibility import Doubt, doubts_of_image
 from yarvic.core.errors import JobError, LinkError, NotReadyError, YarvicError
-from yarvic.core.job.model import Revision
+from yarvic.core.job.model import Pairing, Revision
 from yarvic.core.link.by_file import without_aside
+from yarvic.core.link.pair import Pair, finish_pair, write_pair
 from yarvic.core.plan.readiness import Readiness
 from yarvic.state.acts import CHECKING_IMAGE, LOOKING
 from yarvic.state.doubts import limits_at_crank
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
     from yarvic.core.link.journal import Journal
     from yarvic.core.link.look import UnitNow
     from yarvic.core.link.sectors import Step
-    from yarvic.core.link.sequence import Flashing, Written
+    from yarvic.core.link.sequence import Written
     from yarvic.core.link.standing import Standing
     from yarvic.core.link.vault import Sighting
     from yarvic.state.bench import BenchState
@@ -41,13 +42,14 @@ SHARES = {
 @dataclass(frozen=True)
 class Looked:
     """What was found when the unit was looked at: how it stands, or why it could not be asked; of a write that has not
-    ended, the journal and what can be done next.
+    ended, the journals and what can be done next; and the gearbox's unit where there is one.
     """
 
     now: UnitNow | None
     fault: YarvicError | None
-    left: Journal | None = None
+    left: tuple[Journal, ...] = ()
     standing: Standing | None = None
+    gearbox: UnitNow | None = None
 
 
 @dataclass(frozen=True)
@@ -109,6 +111,11 @@ class Link:
             kept.interface, kept.channel, kept.long_frames = interface.strip(), channel.strip(), long_frames
             self._afresh()
 
+    def paired(self) -> None:
+        """What the gearbox's unit is to hold is another: it is reached anew."""
+        self._made_for = ()
+        self._afresh()
+
     def _afresh(self) -> None:
         self.looked, self._looked_at = None, None
         self.changed.emit()
@@ -163,8 +170,9 @@ class Link:
             return
         if reach is None:
             return
-        left = reach.left_unfinished()
-        key = (self._made_for, reach.fingerprint(), (left.path, len(left.entries)) if left is not None else None)
+        left = reach.pair_left()
+        other = reach.gearbox.fingerprint() if reach.gearbox is not None else None
+        key = (self._made_for, reach.fingerprint(), other, tuple((j.path, len(j.entries)) for j in left))
         if key == self._looked_at and not reach.polled:
             return
         before = self.looked if key == self._looked_at else None
@@ -223,15 +231,37 @@ class Link:
     def say_broken(self) -> None:
         """Say a write into this unit that has not ended, wherever one looks."""
         reach = self.reached()
-        left = reach.left_unfinished() if reach is not None else None
-        if left is not None:
-            self.session.failed.emit(
-                LinkError(
-                    f"the write of {left.begun.revision or 'an image'} into this unit was broken off",
-                    concerns=left.begun.serial,
-                    remedy="Do not drive. Flash says where the unit stands, and what can be done next.",
-                )
-            )
+        left = reach.pair_left() if reach is not None else []
+        half = self.half_a_pair()
+        if left:
+            begun = left[0].begun
+            what = f"the write of {begun.revision or 'an image'} into this unit was broken off"
+        elif half:
+            what = f"half a pair: {half}"
+        else:
+            return
+        remedy = "Do not drive. Flash says where the unit stands, and what can be done next."
+        serials = ", ".join(j.begun.serial for j in left)
+        self.session.failed.emit(LinkError(what, concerns=serials, remedy=remedy))
+
+    def half_a_pair(self) -> str:
+        """Why the engine's unit and the gearbox's do not belong together, in words; empty where they do."""
+        bench = self._bench_of(self.reached())
+        return bench.half_a_pair() if bench is not None else self._half_elsewhere()
+
+    def _half_elsewhere(self) -> str:
+        """The same of units on another bus, of which both were read or written since."""
+        reach, job = self.reached(), self.session.job
+        gearbox = reach.gearbox if reach is not None else None
+        there = gearbox.memory() if gearbox is not None else None
+        held = self.holds()
+        paired = job.pairing_of(held.id) if job is not None and held is not None else None
+        if there is None or paired is None or job is None or held is None:
+            return ""
+        layout = paired.layout
+        if without_aside(there, layout) == without_aside(job.image(paired.image), layout):
+            return ""
+        return f"the engine's unit holds {held.name}, the gearbox's does not hold {paired.title}"
 
     # -- acts
 
@@ -249,19 +279,34 @@ class Link:
 
         def prepare(reach: Reach) -> None:
             _ready_to_flash(job.sheet.readiness, read_only=job.read_only)
-            if reach.left_unfinished() is not None:
+            if paired is not None and reach.gearbox is None:
+                raise LinkError(
+                    "the gearbox's unit cannot be reached this way",
+                    remedy="Choose another way, or write both by file.",
+                )
+            if reach.pair_left():
                 raise LinkError(
                     "a write into this unit was broken off",
                     remedy="Go on with it, or put the backup back; then write.",
                 )
 
-        def talk(flashing: Flashing, reach: Reach) -> Written | None:
-            return flashing.write(
-                image, everything=everything, made_here=made_here, job=reach.job, revision=name, vehicle=vehicle,
-                by=reach.key,
-            )  # fmt: skip
+        paired = job.pairing_of(revision.id)
+        other = job.image(paired.image) if paired is not None else None
+        about: dict[str, Any] = {
+            "everything": everything,
+            "made_here": made_here,
+            "revision": name,
+            "vehicle": vehicle,
+        }
 
-        def apply(result: Written | None, reach: Reach) -> None:
+        def talk(units: Pair, reach: Reach) -> tuple[Written | None, Written | None]:
+            more = {**about, "job": reach.job, "by": reach.key}
+            if other is None or units.gearbox is None:
+                return units.engine.write(image, **more), None
+            return write_pair(units, image, other, **more)
+
+        def apply(results: tuple[Written | None, Written | None], reach: Reach) -> None:
+            result, second = results
             # What was proven is what lies there: somebody else may have had the unit since.
             held, bench = reach.memory(), self._bench_of(reach)
             if held is None or without_aside(held, job.layout) != without_aside(image, job.layout):
@@ -272,46 +317,54 @@ class Link:
             there = self.looked.now.identity.name if self.looked and self.looked.now else "the unit"
             unit = result.identity.name if result is not None else bench.unit.identify().name if bench else there
             job.record_flash(revision.id, _recorded(unit, reach), revision.image, count)
+            if paired is not None and second is not None:
+                unit = _recorded(second.identity.name, reach)
+                job.record_flash(revision.id, unit, paired.image, len(second.sectors))
             before = ", ".join(result.codes_before) if result is not None else ""
             cleared = ", ".join(c.code for c in result.codes_raised) if result is not None else ""
             s.say(
-                f"{name} is in the unit: {count} blocks written, all read back equal."
+                f"{name} is in the unit{_with(second, paired)}: {count} blocks written, all read back equal."
                 + (f" Cleared what the write raised: {cleared}." if cleared else "")
                 + (f" There before, and still there: {before}." if before else "")
             )
 
-        self._start(f"Flashing {name}", "flashing", talk, apply, prepare=prepare, revision=revision.id)
+        self._start(f"Flashing {name}", "flashing", talk, apply, prepare=prepare, revision=revision.id, both=True)
 
     def finish(self, way: str) -> None:
         """End a write that was broken off: `go on` with it, or `restore` what the unit held before."""
         reach, job = self.reached(), self.session.job
-        journal = reach.left_unfinished() if reach is not None else None
-        if reach is None or job is None or journal is None:
+        journals = reach.pair_left() if reach is not None else []
+        if reach is None or job is None or not journals:
             return
 
         def prepare(reach: Reach) -> None:
             if job.read_only:
                 raise JobError("the job is open read only", remedy="The flash could not be recorded.")
 
-        def talk(flashing: Flashing, reach: Reach) -> Written:
-            from yarvic.core.link.standing import standing
+        def talk(units: Pair, reach: Reach) -> dict[str, Written]:
+            from yarvic.core.link.standing import standing_of
 
-            flashing.cancelled = lambda: False  # it only ends when the unit is whole
-            found = standing(flashing, journal)
+            for flashing in units.both():
+                flashing.cancelled = lambda: False  # it only ends when the units are whole
+            found = standing_of(units, journals)
             if way not in found.next:
                 other = f"What can be done: {', '.join(found.next)}."
-                raise LinkError(found.sentence, concerns=journal.begun.serial, remedy=" ".join(found.steps) or other)
-            return flashing.go_on(journal) if way == "go on" else flashing.restore(journal)
+                serials = ", ".join(j.begun.serial for j in journals)
+                raise LinkError(found.sentence, concerns=serials, remedy=" ".join(found.steps) or other)
+            return finish_pair(units, journals, way)
 
-        def apply(result: Written, reach: Reach) -> None:
+        def apply(results: dict[str, Written], reach: Reach) -> None:
             held = self.holds()
             if held is not None and way == "go on":
-                unit = _recorded(result.identity.name, reach)
-                job.record_flash(held.id, unit, held.image, len(result.sectors))
+                paired = job.pairing_of(held.id)
+                for half, result in results.items():
+                    unit = _recorded(result.identity.name, reach)
+                    image = paired.image if half == "gearbox" and paired is not None else held.image
+                    job.record_flash(held.id, unit, image, len(result.sectors))
             self.session.say(f"The unit holds {held.name if held else 'what it held before'}: all read back equal.")
 
         title = "Going on with the write" if way == "go on" else "Putting the backup back"
-        self._start(title, "flashing", talk, apply, prepare=prepare)
+        self._start(title, "flashing", talk, apply, prepare=prepare, both=True)
 
     def read(self) -> None:
         """Read all that the unit holds into the vault."""
@@ -320,8 +373,8 @@ class Link:
             return
         made_here, vehicle = {r.image for r in job.revisions()[1:]}, job.sheet.title
 
-        def talk(flashing: Flashing, reach: Reach) -> tuple[object, Sighting]:
-            return flashing.keep(made_here=made_here, vehicle=vehicle)
+        def talk(units: Pair, reach: Reach) -> tuple[object, Sighting]:
+            return units.engine.keep(made_here=made_here, vehicle=vehicle)
 
         def apply(result: tuple[object, Sighting], reach: Reach) -> None:
             sighting = result[1]
@@ -333,8 +386,8 @@ class Link:
     def open_lock(self) -> None:
         """Open a locked unit by its port, for good."""
 
-        def talk(flashing: Flashing, reach: Reach) -> None:
-            flashing.open_lock()
+        def talk(units: Pair, reach: Reach) -> None:
+            units.engine.open_lock()
 
         def apply(result: None, reach: Reach) -> None:
             self.session.say("The unit is open: it takes programming from now on.")
@@ -345,13 +398,16 @@ class Link:
         self,
         title: str,
         kind: str,
-        talk: Callable[[Flashing, Reach], Any],
+        talk: Callable[[Pair, Reach], Any],
         apply: Callable[[Any, Reach], None],
         *,
         prepare: Callable[[Reach], None] = lambda reach: None,
         revision: int | None = None,
+        both: bool = False,
     ) -> None:
-        """A conversation with the unit as the one long work; nobody else touches the unit until it has ended."""
+        """A conversation with the unit as the one long work, or with both of a pair; nobody else touches them until it has
+        ended.
+        """
         s = self.session
         try:
             reach = self.reach()
@@ -368,8 +424,14 @@ class Link:
         mine = s.busy is None
 
         def work(progress: Progress, cancelled: Asked) -> object:
-            with reach.talk(_told(progress), cancelled) as flashing:
-                return talk(flashing, reach)
+            gearbox = reach.gearbox if both else None
+            if gearbox is None:
+                with reach.talk(_told(progress), cancelled) as flashing:
+                    return talk(Pair(flashing), reach)
+            first = _told(progress, "gearbox", (0.0, 0.5))
+            second = _told(progress, "engine", (0.5, 0.5))
+            with reach.talk(second, cancelled) as engine, gearbox.talk(first, cancelled) as other:
+                return talk(Pair(engine, other), reach)
 
         def done(result: object) -> None:
             apply(result, reach)
@@ -390,11 +452,12 @@ def _recorded(unit: str, reach: Reach) -> str:
     return f"{unit}{BY}{reach.over}" if reach.over else unit
 
 
-def _look(reach: Reach, left: Journal | None, kept: Standing | None) -> Looked:
+def _look(reach: Reach, left: list[Journal], kept: Standing | None) -> Looked:
     from yarvic.core.link.look import look
-    from yarvic.core.link.standing import standing
+    from yarvic.core.link.standing import standing_of
 
     now: UnitNow | None = None
+    box: UnitNow | None = None
     fault: YarvicError | None = None
     stands = kept
     try:
@@ -403,19 +466,38 @@ def _look(reach: Reach, left: Journal | None, kept: Standing | None) -> Looked:
                 now = look(flashing.tester)
             except LinkError as error:
                 fault = error
-            if left is not None and stands is None:
-                stands = standing(flashing, left)
+            if left and stands is None and reach.gearbox is None:
+                stands = standing_of(Pair(flashing), left)
+        if reach.gearbox is not None:
+            with reach.looking() as engine, reach.gearbox.looking() as gearbox:
+                try:
+                    box = look(gearbox.tester)
+                except LinkError as error:
+                    fault = fault or error
+                if left and stands is None:
+                    stands = standing_of(Pair(engine, gearbox), left)
     except YarvicError as error:
         fault = error
-    return Looked(now, fault, left, stands)
+    return Looked(now, fault, tuple(left), stands, box)
 
 
-def _told(progress: Progress) -> Callable[[Step], None]:
-    """How far a write is, by about what each of its parts takes."""
+def _with(second: Written | None, paired: Pairing | None) -> str:
+    if paired is None:
+        return ""
+    return (
+        f", {paired.title} in the gearbox's"
+        if second is not None
+        else f", {paired.title} was in the gearbox's already"
+    )
+
+
+def _told(progress: Progress, half: str = "", of: tuple[float, float] = (0.0, 1.0)) -> Callable[[Step], None]:
+    """How far a write is, by about what each of its parts takes; `of`: where a unit's share begins, and how much it is."""
 
     def step(s: Step) -> None:
         start, part = SHARES.get(s.phase, SHARES["Key off"])
-        progress(start + part * s.done / max(s.total, 1), s.sentence(), s)
+        s = replace(s, half=half)
+        progress(of[0] + of[1] * (start + part * s.done / max(s.total, 1)), s.sentence(), s)
 
     return step
 

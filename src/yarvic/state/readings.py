@@ -76,7 +76,16 @@ def readings(session: Session, step: str) -> list[Reading]:
         found = _dyno(session)
     else:
         found = _evidence(session)
-    return ranked(found)
+    return ranked([*_half(session), *found])
+
+
+def _half(session: Session) -> list[Reading]:
+    """Said wherever one looks: an engine's unit and a gearbox's that do not belong together."""
+    job = session.job
+    if job is None or not job.has_maps or not session.bench_ready or not job.pairings():
+        return []
+    half = session.link.half_a_pair()
+    return [Reading(STOP, "Half a pair", f"{half}: do not drive", step="flash")] if half else []
 
 
 def _evidence(session: Session) -> list[Reading]:
@@ -147,8 +156,8 @@ def _flash(session: Session) -> list[Reading]:
     from yarvic.state.write_conditions import write_conditions
 
     reach, held = link.reached(), link.holds()
-    left = reach.left_unfinished() if reach is not None and session.busy is None else None
-    if left is not None:
+    left = reach.pair_left() if reach is not None and session.busy is None else []
+    if left:
         stands = link.looked.standing if link.looked is not None else None
         sentence = stands.sentence.rstrip(".") if stands is not None else "The unit is half written"
         found.append(Reading(STOP, sentence, "the ways that are open stand on the page"))

@@ -49,6 +49,7 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
     results = session.results.get(revision.id) or RevisionResults(revision.id, (), (), ())
     baseline = session.results.get(stock.id)
     builds = job.builds()
+    paired = job.pairing_of(revision.id)
     mean, spread = _band(results, job.sheet.standard, job.sheet.band_rpm)
     return Case(
         sheet=job.sheet,
@@ -69,6 +70,8 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
         changed_slots=slots,
         waivers=tuple(job.waivers(revision.id)),
         units=session.settings.units,
+        paired=paired.title if paired is not None else "",
+        half_a_pair=session.link.half_a_pair() if paired is not None else "",
     )
 
 

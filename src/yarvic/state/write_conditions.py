@@ -32,7 +32,7 @@ def write_conditions(link: Link, revision: Revision | None) -> list[Reading]:
     s = link.session
     if s.job is None:
         return []
-    found = [*_of_unit(link, s.job), _backup(link, s.job), *_readiness(s.job)]
+    found = [*_of_unit(link, s.job), *_pair(link, s.job, revision), _backup(link, s.job), *_readiness(s.job)]
     if revision is not None:
         found += _image(link, s.job, revision)
     if s.busy is not None:
@@ -105,6 +105,33 @@ def _codes(now: UnitNow) -> Reading:
         return Reading(PASS, "No fault code is stored", "those that a write raises are cleared after it")
     many = "1 fault code is stored" if len(codes) == 1 else f"{len(codes)} fault codes are stored"
     return Reading(WATCH, many, "; ".join(f"{c.code} {c.title}" for c in codes) + ": a write leaves them there")
+
+
+def _pair(link: Link, job: Job, revision: Revision | None) -> Iterator[Reading]:
+    """The gearbox's unit, where there is one: it is written with the engine's, or neither is."""
+    paired = job.pairing_of(revision.id) if revision is not None else None
+    if paired is None:
+        if job.sheet.vehicle.gearbox_unit:
+            yield Reading(
+                WATCH, "The gearbox's unit is not written with it", "say which image goes with this revision"
+            )
+        return
+    looked = link.looked
+    box = looked.gearbox if looked is not None else None
+    if box is None:
+        said = "it is asked now" if looked is None else "check its supply, and that it is on the same bus"
+        yield Reading(NO_DATA if looked is None else STOP, "The gearbox's unit does not answer", said)
+        return
+    wanted = paired.layout
+    if (box.identity.family, box.identity.layout_version) != (wanted.family, wanted.version):
+        numbers = f"{box.identity.family}, the pair is of {wanted.family}"
+        yield Reading(STOP, "The gearbox's unit is of another family", numbers)
+        return
+    for severity, title, numbers in (
+        (r.severity, r.sentence, r.numbers) for r in (_supply(box), _lock(box)) if r.severity == STOP
+    ):
+        yield Reading(severity, f"Gearbox: {title[0].lower()}{title[1:]}", numbers)
+    yield Reading(PASS, "The gearbox's unit takes its half", f"{box.identity.name}, {paired.title}")
 
 
 def _backup(link: Link, job: Job) -> Reading:

@@ -45,6 +45,11 @@ def insert_stock(c: sqlite3.Connection, stamp: str, layout: Layout, image: bytes
     return insert_revision(c, stamp, "Stock", None, "as received", author, image, (), None, SHEET)
 
 
+def insert_image(c: sqlite3.Connection, sha: str, image: bytes) -> None:
+    """Keep an image by its content, inside a transaction."""
+    c.execute("INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image)))
+
+
 def insert_revision(
     c: sqlite3.Connection,
     stamp: str,
@@ -59,7 +64,7 @@ def insert_revision(
 ) -> Revision:
     """Write a revision with its image and its line in the journal, inside a transaction."""
     sha, reason = image_id(image), reason.strip()
-    c.execute("INSERT OR IGNORE INTO image VALUES (?, ?, ?)", (sha, len(image), zlib.compress(image)))
+    insert_image(c, sha, image)
     build = c.execute("SELECT max(number) FROM build").fetchone()[0]
     cursor = c.execute(
         "INSERT INTO revision (name, parent_id, reason, author, time, image, build, edits)"

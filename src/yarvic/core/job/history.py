@@ -34,12 +34,13 @@ _RECORDS = {
     "merge": "SELECT revision_id, merged_id FROM merge",
     "tag": "SELECT id, revision_id, tag, state, name, reason, time FROM tag",
     "expectation": "SELECT id, revision_id, document, name, time FROM expectation",
+    "pairing": "SELECT id, revision_id, time, name, title, layout, image FROM pairing",
     "waiver": "SELECT revision_id || ' ' || condition, name, reason, time, finding FROM waiver",
     "release": "SELECT revision_id, name, time, manifest_sha256, package, manifest, signature FROM release",
 }
 _KEYS = {
     "sheet": "'1'", "build": "number", "revision": "id", "evidence": "id", "evidence_note": "id", "flash": "id",
-    "carried": "id", "merge": "revision_id", "tag": "id", "expectation": "id",
+    "carried": "id", "merge": "revision_id", "tag": "id", "expectation": "id", "pairing": "id",
     "waiver": "revision_id || ' ' || condition", "release": "revision_id",
 }  # fmt: skip
 _COLUMNS = (
@@ -174,7 +175,9 @@ def _record_faults(
         _ask(cancelled)
         if content_of_image(sha256, size, data) is None:
             faults.append(f"image {in_plain(str(sha256), 12)} is damaged")
-    unused = "SELECT count(*) FROM image WHERE sha256 NOT IN (SELECT image FROM revision)"
+    tables = {row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall()}
+    users = " UNION ".join(f"SELECT image FROM {table}" for table in ("revision", "pairing") if table in tables)  # noqa: S608
+    unused = f"SELECT count(*) FROM image WHERE sha256 NOT IN ({users})"  # noqa: S608 - our own names
     if connection.execute(unused).fetchone()[0]:
         faults.append("an image belongs to no revision: it was put in by other means")
     return faults

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from yarvic.core.calibration.layout import Layout
 from yarvic.core.checks.components import ComponentLimit, as_fitted
 from yarvic.core.document import Document
 from yarvic.core.evidence.conditions import Conditions
@@ -146,6 +147,18 @@ class Expectation:
     expected: Expected
     name: str
     time: str
+
+
+@dataclass(frozen=True)
+class Pairing:
+    """The image that the gearbox's own unit is to hold with a revision of the engine's, and with those made of it."""
+
+    revision_id: int
+    time: str
+    name: str  # who said so
+    title: str
+    layout: Layout
+    image: str  # SHA-256
 
 
 # Revision and build; None while they are not known.

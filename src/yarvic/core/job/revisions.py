@@ -7,15 +7,16 @@ from collections.abc import Iterable
 from typing import get_args
 
 from yarvic.core.calibration.edits import Edit
-from yarvic.core.calibration.image import check_image
+from yarvic.core.calibration.image import check_image, image_id
 from yarvic.core.calibration.layout import Layout
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.errors import JobError
 from yarvic.core.evidence.expected import Expected
-from yarvic.core.job.begin import SHEET, insert_revision, insert_stock
+from yarvic.core.job.begin import SHEET, insert_image, insert_revision, insert_stock
 from yarvic.core.job.drafts import Drafts
 from yarvic.core.job.edits_json import edits_from_json
 from yarvic.core.job.history import content_of_image
-from yarvic.core.job.model import Expectation, Revision, Tag, TagKind, TagState
+from yarvic.core.job.model import Expectation, Pairing, Revision, Tag, TagKind, TagState
 
 
 class Revisions(Drafts):
@@ -170,6 +171,61 @@ class Revisions(Drafts):
             (revision_id, expected.model_dump_json(), name.strip(), self._stamp()),
         ).lastrowid
         self._write_journal(c, "expectation", f"{name} expects: {expected.sentence()}.", ("expectation", str(number)))
+
+    # -- the gearbox's unit
+
+    def pair(self, revision_id: int, layout: Layout, image: bytes, title: str, name: str) -> Pairing:
+        """Say which image the gearbox's unit is to hold with a revision. Raises CalibrationError for one that does not fit,
+        JobError for a unit of another family than before, and without a name.
+        """
+        if not name.strip():
+            raise JobError("who pairs it is not said", remedy="Fill in your name.")
+        check_image(image, layout, source=title)
+        before = self.pairings()
+        if before and (before[0].layout.family, before[0].layout.version) != (layout.family, layout.version):
+            raise JobError(
+                f"the gearbox's unit is of family {before[0].layout.family!r}, this image of {layout.family!r}",
+                remedy="Choose an image of the gearbox's unit.",
+            )
+        made = Pairing(revision_id, self._stamp(), name.strip(), title.strip(), layout, image_id(image))
+        with self._committing("pairings") as c:
+            insert_image(c, made.image, image)
+            number = c.execute(
+                "INSERT INTO pairing (revision_id, time, name, title, layout, image) VALUES (?, ?, ?, ?, ?, ?)",
+                (revision_id, made.time, made.name, made.title, layout.to_json(), made.image),
+            ).lastrowid
+            sentence = f"{made.name} pairs it with {made.title} of the gearbox's unit."
+            self._write_journal(c, "pairing", sentence, ("pairing", str(number)))
+        return made
+
+    def pairings(self) -> list[Pairing]:
+        """All that was said of the gearbox's unit, in order."""
+        return list(self._remember("pairings", self._read_pairings))
+
+    def _read_pairings(self) -> list[Pairing]:
+        def made(revision_id: int, time: str, name: str, title: str, layout: str, image: str) -> Pairing:
+            return Pairing(
+                revision_id, time, name, title, self._document(parse_layout, layout, "gearbox's layout"), image
+            )
+
+        return self._records(
+            made,
+            (int, str, str, str, str, str),
+            "SELECT revision_id, time, name, title, layout, image FROM pairing ORDER BY id",
+        )
+
+    def pairing_of(self, revision_id: int) -> Pairing | None:
+        """What the gearbox's unit is to hold with a revision: what was said of it last, or of the one it was made of."""
+        said = {p.revision_id: p for p in self.pairings()}
+        parents = {r.id: r.parent_id for r in self.revisions()} if said else {}
+        at: int | None = revision_id
+        while at is not None and at in parents:
+            if at in said:
+                return said[at]
+            at = parents[at]
+        return None
+
+    # -- what was expected
 
     def expectations(self) -> list[Expectation]:
         """All that was expected of revisions, in order."""

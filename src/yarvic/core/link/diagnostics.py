@@ -87,18 +87,22 @@ def refusals() -> dict[int, dict[str, str]]:
 
 
 class Diagnostics:
-    """A conversation with one unit. All methods raise LinkError: Refusal, SilenceError, NonsenseError, TransportError."""
+    """A conversation with one unit, by its number on the bus: the engine's is the first.
+
+    All methods raise LinkError: Refusal, SilenceError, NonsenseError, TransportError.
+    """
 
     def __init__(
         self,
         bus: can.BusABC,
         *,
         fd: bool = True,
+        unit: int = 0,
         answer_s: float = ANSWER_S,
         clock: Callable[[], float] = time.monotonic,
         **params: Any,
     ) -> None:
-        self.line = IsoTp(bus, TESTER, UNIT, fd=fd, clock=clock, **params)
+        self.line = IsoTp(bus, TESTER + unit, UNIT + unit, fd=fd, clock=clock, **params)
         config: Any = {
             "data_identifiers": {int(did): _Raw for did in Did},
             "request_timeout": None,

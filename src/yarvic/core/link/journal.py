@@ -6,6 +6,7 @@ write in its middle. What a crash cut off at its end is passed over.
 
 from __future__ import annotations
 
+import contextlib
 import os
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -39,6 +40,8 @@ class Begun(Document):
     job: str = ""
     revision: str = ""
     by: str = "simulated"  # the way that the write went
+    pair: str = ""  # what the journals of both units of a pair share
+    half: Literal["", "engine", "gearbox"] = ""
 
 
 class Entry(Document):
@@ -156,16 +159,33 @@ def begun_now(**about: Any) -> Begun:
 
 
 def unfinished(folder: Path) -> list[Journal]:
-    """The journals of a folder that have not ended, the newest last; what is none is passed over."""
-    found = []
+    """The journals of a folder that have not ended, the newest last; what is none is passed over. Of a pair, both as long
+    as they did not end alike.
+    """
+    read = []
     for path in sorted(folder.glob(f"*{SUFFIX}")):
         try:
             journal = Journal.read(path)
         except YarvicError:
             continue  # cut off before its first line was whole: the unit was not touched
-        if journal.ended is None:
-            found.append(journal)
-    return found
+        read.append(journal)
+    endings: dict[str, set[Ending | None]] = {}
+    for journal in read:
+        endings.setdefault(journal.begun.pair, set()).add(journal.ended)
+    return [j for j in read if j.ended is None or (j.begun.pair and len(endings[j.begun.pair]) > 1)]
+
+
+def pair_of(folder: Path, journal: Journal) -> list[Journal]:
+    """Both journals of a pair, or the one of a unit that has none, the engine's first."""
+    if not journal.begun.pair:
+        return [journal]
+    found = []
+    for path in folder.glob(f"*{SUFFIX}"):
+        with contextlib.suppress(YarvicError):
+            other = Journal.read(path)
+            if other.begun.pair == journal.begun.pair:
+                found.append(other)
+    return sorted(found, key=lambda j: j.begun.half)
 
 
 def _now() -> str:

@@ -43,9 +43,13 @@ class Step:
     total: int
     left_s: float | None = None
     supply_v: float | None = None  # as it is while the unit is written
+    half: str = ""  # of a pair: which unit
 
     def sentence(self) -> str:
         """In words, with the time that is left where it is known and not short."""
+        return f"Gearbox's unit: {self._words().lower()}" if self.half == "gearbox" else self._words()
+
+    def _words(self) -> str:
         if self.phase == "Key off":
             return f"Key off, {math.ceil(self.left_s or 0.0)} s to wait"
         if self.sector is None:

@@ -17,7 +17,7 @@ from typing import Any
 from yarvic.core.calibration.image import check_image
 from yarvic.core.errors import Cancelled, LinkError
 from yarvic.core.link.identifiers import Did
-from yarvic.core.link.journal import JOURNALS, Ending, Journal, begun_now
+from yarvic.core.link.journal import JOURNALS, Begun, Ending, Journal, begun_now
 from yarvic.core.link.sectors import PASSING, SectorWriter, Step
 from yarvic.core.link.unit import KEY_OFF_S, LEAST_VOLTAGE_V, FaultCode, Identity
 from yarvic.core.link.vault import Sighting, Vault
@@ -35,6 +35,17 @@ class Written:
     sectors: tuple[int, ...]
     codes_before: tuple[str, ...]
     codes_raised: tuple[FaultCode, ...]
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A write before it begins: the unit, what it holds, what it is to hold, and the sectors that are to be written."""
+
+    identity: Identity
+    held: bytes
+    image: bytes
+    sectors: tuple[int, ...]
+    begun: Begun
 
 
 class BrokenOffError(LinkError):
@@ -106,6 +117,16 @@ class Flashing(SectorWriter):
         Cancelled is raised. Raises CalibrationError for an image that does not fit, LinkError where nothing was changed,
         BrokenOffError where the unit was being written.
         """
+        ready = self.prepare(image, everything=everything, made_here=made_here, **about)
+        return self.carry_out(ready, self.begin(ready)) if ready is not None else None
+
+    def prepare(
+        self, image: bytes, *, everything: bool = False, made_here: Container[str] = (), **about: Any
+    ) -> Prepared | None:
+        """All that comes before the unit is touched: it is read and kept, and what a lock or a supply bars is said.
+
+        None where the unit holds the image already. Raises as `write`.
+        """
         check_image(image, self.layout)
         self._at("Identifying")
         identity = self.identify()
@@ -123,24 +144,32 @@ class Flashing(SectorWriter):
         seen = backup.model_dump(include={"serial", "family", "unit", "vehicle"})
         target = self.vault.put(image, "to be written", **seen, revision=revision)
         sectors = self.guarded(list(range(self.map.sectors)) if everything else differing)
-        # What a lock or a supply bars is said while nothing has changed.
         self._at("Unlocking")
         self.enter_programming()
         begun = begun_now(
             serial=backup.serial, family=identity.family, image=target.sha, backup=backup.sha, sectors=tuple(sectors),
-            codes=codes, job=about.get("job", ""), revision=revision,
-            by=about.get("by", "simulated"),
+            codes=codes, job=about.get("job", ""), revision=revision, by=about.get("by", "simulated"),
+            pair=about.get("pair", ""), half=about.get("half", ""),
         )  # fmt: skip
-        journal = Journal.create(self.vault.folder / JOURNALS, begun)
+        return Prepared(identity, held, image, tuple(sectors), begun)
+
+    def begin(self, ready: Prepared) -> Journal:
+        """The journal of a write, with all the room that it will need. Raises LinkError; then the unit is as it was."""
+        return Journal.create(self.vault.folder / JOURNALS, ready.begun)
+
+    def carry_out(self, ready: Prepared, journal: Journal) -> Written:
+        """Write what was prepared. Raises Cancelled, BrokenOffError."""
         with self._journalled(journal):
             try:
-                self.bring(journal, image, sectors, stoppable=True)
+                self.bring(journal, ready.image, ready.sectors, stoppable=True)
             except Cancelled:
                 touched = self.guarded(list(journal.touched))
-                self.bring(journal, held, touched if journal.touched else [], stoppable=False, phase="Restoring")
+                self.bring(
+                    journal, ready.held, touched if journal.touched else [], stoppable=False, phase="Restoring"
+                )
                 self._end(journal, "restored")
                 raise
-            return self._written(journal, identity, sectors, self._end(journal, "written"))
+            return self._written(journal, ready.identity, ready.sectors, self._end(journal, "written"))
 
     def go_on(self, journal: Journal) -> Written:
         """Bring the image of a journal into the unit after all. Raises LinkError, BrokenOffError."""

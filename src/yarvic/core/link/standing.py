@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 from yarvic.core.errors import LinkError, YarvicError
 from yarvic.core.link.identifiers import Did
 from yarvic.core.link.journal import Journal
+from yarvic.core.link.pair import Pair
 from yarvic.core.link.sectors import PASSING
 from yarvic.core.link.sequence import Flashing
 
@@ -28,6 +30,19 @@ BENCH = (
     "Connect it on the bench, with a supply of its own, and switch it on: it comes up in boot mode.",
     "Connect here again: the write can then be gone on with, or the backup put back.",
 )
+
+
+def standing_of(pair: Pair, journals: Sequence[Journal]) -> Standing:
+    """Where a unit stands, or both of a pair: only what can be done with both is offered."""
+    found = [standing(pair.of(j), j) for j in journals]
+    if len(found) == 1:
+        return found[0]
+    sentence = f"Half a pair. {' '.join(s.sentence for s in found)} Both are gone on with, or both put back."
+    hands: list[Next] = [way for s in found for way in s.next if way in ("bench", "that unit")]
+    steps = next((s.steps for s in found if s.steps), ())
+    if hands:
+        return Standing(sentence, tuple(dict.fromkeys(hands)), steps)
+    return Standing(sentence, tuple(way for way in found[0].next if all(way in s.next for s in found)), steps)
 
 
 def standing(flashing: Flashing, journal: Journal) -> Standing:

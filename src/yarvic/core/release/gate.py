@@ -64,6 +64,8 @@ class Case:
     changed_slots: tuple[str, ...]
     waivers: tuple[Waiver, ...]
     units: Mapping[str, str]
+    paired: str = ""  # what the gearbox's unit is to hold; empty where it has none of its own
+    half_a_pair: str = ""  # why the two units do not belong together
 
 
 def gate(case: Case) -> list[Condition]:
@@ -76,6 +78,7 @@ def gate(case: Case) -> list[Condition]:
         *_prerequisites(case),
         _baseline(case),
         _flashed(case),
+        *_pair(case),
         _pulls(case),
         _build(case),
         _fuel(case),
@@ -211,6 +214,16 @@ def _flashed(case: Case) -> Condition:
     if carried:
         text = f"{case.revision.name} was exported to {carried[-1].document.file}, and is not said to be written yet."
     return Condition("flashed", title, STOP, text, False)
+
+
+def _pair(case: Case) -> list[Condition]:
+    """Where the gearbox has a unit of its own that goes with the engine's: both hold what belongs together."""
+    if not case.paired:
+        return []
+    title = "Both units of the pair are written"
+    if case.half_a_pair:
+        return [Condition("pair", title, STOP, f"Half a pair: {case.half_a_pair}. Write both.", False)]
+    return [Condition("pair", title, PASS, f"The gearbox's unit goes with it: {case.paired}.", False)]
 
 
 def _by_file(case: Case, carried: list[Carried]) -> Condition:

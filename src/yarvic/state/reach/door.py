@@ -8,9 +8,9 @@ from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
-from yarvic.core.link.journal import JOURNALS, Journal, unfinished
+from yarvic.core.link.journal import JOURNALS, Journal, pair_of, unfinished
 from yarvic.state.settings import home
 from yarvic.state.work import Asked
 
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from yarvic.state.bench import BenchState
     from yarvic.state.settings import Settings
 
+Half = Literal["", "engine", "gearbox"]
 BY = ", by "  # in what is recorded of a write, before the bus that it went over
 Report = Callable[["Step"], None]
 
@@ -52,8 +53,9 @@ class Reach(ABC):
     polled = False  # whether the unit changes without this program hearing of it: it is looked at again and again
     place: Path | None = None  # of units and vault, where it is not the shop's
 
-    def __init__(self, job: Path) -> None:
-        self.job = str(job.absolute())
+    def __init__(self, job: Path, half: Half = "") -> None:
+        self.job, self.half = str(job.absolute()), half
+        self.gearbox: Reach | None = None  # the unit that is written with this one, or neither
 
     @property
     def vault_folder(self) -> Path:
@@ -67,7 +69,13 @@ class Reach(ABC):
 
     def owns(self, journal: Journal) -> bool:
         """Whether a journal is of a write that went this way."""
-        return journal.begun.by == self.key
+        mine = ("gearbox",) if self.half == "gearbox" else ("", "engine")
+        return journal.begun.by == self.key and journal.begun.half in mine
+
+    def pair_left(self) -> list[Journal]:
+        """The journals of a write that has not ended: of this unit, or of a pair of which it is the engine's."""
+        left = self.left_unfinished() or (self.gearbox.left_unfinished() if self.gearbox is not None else None)
+        return pair_of(self.vault_folder / JOURNALS, left) if left is not None else []
 
     @property
     @abstractmethod

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import LinkError
 from yarvic.core.link.buses import BusChoice, open_bus
 from yarvic.core.link.unit import KEY_OFF_S
-from yarvic.state.reach.door import Engine, Hearing, Reach, Report, Way
+from yarvic.state.reach.door import Engine, Half, Hearing, Reach, Report, Way
 from yarvic.state.work import Asked
 
 if TYPE_CHECKING:
@@ -28,9 +30,9 @@ class InterfaceReach(Reach):
     key = KEY
     sleeps_s = KEY_OFF_S
 
-    def __init__(self, job: Job, choice: BusChoice) -> None:
-        super().__init__(job.path)
-        self.layout, self.choice = job.layout, choice
+    def __init__(self, job: Path, layout: Layout, choice: BusChoice, half: Half = "") -> None:
+        super().__init__(job, half)
+        self.layout, self.choice = layout, choice
         self.over, self.simulated = f"{choice.interface} {choice.channel}", choice.simulated
         self._held: bytes | None = None
 
@@ -66,14 +68,19 @@ class InterfaceReach(Reach):
         from yarvic.core.link.vault import Vault
 
         with open_bus(self.choice) as bus:
-            tester = Diagnostics(bus, fd=self.choice.fd)
+            tester = Diagnostics(bus, fd=self.choice.fd, unit=1 if self.half == "gearbox" else 0)
             yield Flashing(tester=tester, layout=self.layout, vault=Vault(self.vault_folder), wait_s=self.sleeps_s)
 
 
 def _make(job: Job, bench: BenchState | None, settings: Settings) -> Reach:
     if not settings.channel:
         raise LinkError("no channel is named", remedy="Give the channel of the interface, such as can0.")
-    return InterfaceReach(job, BusChoice(settings.interface, settings.channel, settings.long_frames))
+    choice = BusChoice(settings.interface, settings.channel, settings.long_frames)
+    made = InterfaceReach(job.path, job.layout, choice)
+    pairings = job.pairings()
+    if pairings:
+        made.gearbox = InterfaceReach(job.path, pairings[0].layout, choice, "gearbox")
+    return made
 
 
 WAY = Way(

@@ -21,7 +21,7 @@ from yarvic.bench.control_unit.facts import UnitFacts, read_facts, write_facts
 from yarvic.bench.unit import SimulatedUnit
 from yarvic.core.errors import LinkError
 from yarvic.core.link.journal import Journal
-from yarvic.state.reach.door import Engine, Hearing, Reach, Report, Way
+from yarvic.state.reach.door import Engine, Half, Hearing, Reach, Report, Way
 from yarvic.state.settings import home
 from yarvic.state.work import Asked
 
@@ -43,15 +43,15 @@ class UnitLink(Reach):
     key = "simulated"
     simulated = True
 
-    def __init__(self, job: Path, unit: SimulatedUnit) -> None:
-        super().__init__(job)
+    def __init__(self, job: Path, unit: SimulatedUnit, half: Half = "") -> None:
+        super().__init__(job, half)
         self.unit = unit
         self.half_written = False  # a write was broken off and has not ended
 
     @property
     def folder(self) -> Path:
         """Where the unit's memory is while it is written."""
-        return (self.place or home()) / "units" / hashlib.sha256(self.job.encode()).hexdigest()[:24]
+        return (self.place or home()) / "units" / hashlib.sha256(f"{self.job}{self.half}".encode()).hexdigest()[:24]
 
     def left_unfinished(self) -> Journal | None:
         """The journal of a write into this unit that has not ended; None where there is none."""

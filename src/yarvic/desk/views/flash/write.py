@@ -4,20 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Container, Mapping
 from functools import partial
+from pathlib import Path
 
 from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QFrame, QListWidget, QVBoxLayout
+from PyQt6.QtWidgets import QFileDialog, QFrame, QListWidget, QVBoxLayout
 
 from yarvic.core.calibration.image import memory_of
+from yarvic.core.errors import YarvicError
 from yarvic.core.link.by_file import blocks_by_name
 from yarvic.core.link.journal import Journal
 from yarvic.core.link.sectors import Step
 from yarvic.core.link.standing import Standing
 from yarvic.desk.views.flash.bus import BusRow
-from yarvic.desk.views.flash.memory import DIFFERS, PROVEN, SAME, UNKNOWN, WRITTEN, Memory
+from yarvic.desk.views.flash.memory import COLUMNS, DIFFERS, PROVEN, SAME, UNKNOWN, WRITTEN, Memory
 from yarvic.desk.views.flash.picture import LinkPicture
 from yarvic.desk.views.flash.steps import StepsLine
+from yarvic.desk.widgets.fault import FaultLine
 from yarvic.desk.widgets.words import act, label, row, sideways, word
+from yarvic.state.pairing import may_pair, pair_image, paired_in_words
+from yarvic.state.reach.door import Reach
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
 
@@ -28,7 +33,7 @@ AT_STEP = {
 }  # fmt: skip
 MOST_NAMED = 8
 LEAST_JOURNAL_PX = 80
-LOOK_MS = 1000
+LOOK_MS, GEARBOX_PX = 1000, 16
 CAUTION = (
     "Before you write: hold the battery on a maintainer, air the room or lead the exhaust away, take everything else off"
     " the bus, and write only while the vehicle stands off the road. Local rules come first."
@@ -52,6 +57,11 @@ class WritePage(QFrame):
         self.read.setToolTip("Reads all that the unit holds into the vault")
         self.open = act("Open the unit", session.link.open_lock)
         self.summary = label("", "", wrap=True)
+        self.gearbox, self.gearbox_key = Memory(), label("", "caption", wrap=True)
+        self.gearbox.setAccessibleName("Memory of the gearbox's unit, block by block")
+        self.paired = label("", "quiet", wrap=True)
+        self.pair = word("Choose its image", self.ask_to_pair)
+        self.fault = FaultLine()
         self.broken, self.by_hand = label("", "", wrap=True), label("", "", wrap=True)
         self.go_on = act("Go on with the write", lambda: session.link.finish("go on"))
         self.put_back = act("Put the backup back", lambda: session.link.finish("restore"))
@@ -88,6 +98,12 @@ class WritePage(QFrame):
         column.addLayout(row(self.go_on, self.put_back, self.again, None, spacing=12))
         column.addWidget(self.memory)
         column.addWidget(self.key)
+        line = row(self.paired, self.pair, spacing=12)
+        line.setStretch(0, 1)
+        column.addLayout(line)
+        column.addWidget(self.fault)
+        column.addWidget(self.gearbox)
+        column.addWidget(self.gearbox_key)
         column.addWidget(label("Journal", "title"))
         column.addWidget(self.journal, 1)
 
@@ -115,7 +131,7 @@ class WritePage(QFrame):
         if not busy:
             self.link.volts = None
         self.link.refresh()
-        left = reach.left_unfinished() if reach is not None and not busy else None
+        left = reach.pair_left() if reach is not None and not busy else []
         self._enable(busy, left)
         self._say_broken(left)
         if reach is None or s.job is None:
@@ -126,9 +142,10 @@ class WritePage(QFrame):
             self.memory.block, self.memory.base = s.job.layout.block, s.job.layout.base
             names = self._names(held)
             self.memory.show_states(self._states(names, held), names)
-            if left is None:
+            if not left:
                 proven = revision is not None and self._proven_for == revision.image and PROVEN in self.memory.states
                 self.steps.show_at("") if proven else self.steps.show_nothing()
+        self._show_gearbox(reach, busy)
         self.summary.setText(self._sentence(busy, held))
         unknown = " Dashed: not read yet." if held is None else ""
         self.key.setText(
@@ -140,15 +157,70 @@ class WritePage(QFrame):
         for entry in reversed(s.job.journal()):
             self.journal.addItem(f"{entry.time[:16].replace('T', ' ')}   {entry.sentence}")
 
-    def _enable(self, busy: bool, left: Journal | None) -> None:
+    def _show_gearbox(self, reach: Reach, busy: bool) -> None:
+        """What the gearbox's unit holds against what it is to hold with the working revision."""
+        s = self.session
+        revision, job = s.working_revision(), s.job
+        words = paired_in_words(s)
+        self.paired.setText(words)
+        self.pair.setVisible(bool(words) or (job is not None and job.sheet.vehicle.gearbox == "automatic"))
+        self.pair.setText("Choose its image" if words else "Gearbox with a unit of its own")
+        self.pair.setEnabled(not busy and job is not None and not job.read_only)
+        self.fault.hide()
+        wanted = job.pairing_of(revision.id) if job is not None and revision is not None else None
+        held = reach.gearbox.memory() if reach.gearbox is not None else None
+        for widget in (self.gearbox, self.gearbox_key):
+            widget.setVisible(wanted is not None)
+        if wanted is None or job is None or busy:
+            return
+        layout = wanted.layout
+        self.gearbox.block, self.gearbox.base = layout.block, layout.base
+        self.gearbox.setFixedHeight(round(-(-layout.blocks // COLUMNS) * GEARBOX_PX))
+        if held is None:
+            self.gearbox.show_states([UNKNOWN] * layout.blocks, {})
+            self.gearbox_key.setText("Gearbox's unit: not read yet.")
+            return
+        names = blocks_by_name(layout, memory_of(held, layout), memory_of(job.image(wanted.image), layout))
+        self.gearbox.show_states([DIFFERS if n in names else SAME for n in range(layout.blocks)], dict(names))
+        tables = list(dict.fromkeys(n for each in names.values() for n in each))
+        differs = f"differs in {', '.join(tables[:MOST_NAMED])}" if tables else f"holds {wanted.title} already"
+        self.gearbox_key.setText(f"Gearbox's unit, {layout.blocks} blocks of {layout.block} bytes: {differs}.")
+
+    def ask_to_pair(self) -> None:
+        """Let a person choose the image that goes with the working revision, and once the description of its memory."""
+        s = self.session
+        request = s.request("pairing", revision=s.working)
+        description = None
+        revision = s.working_revision()
+        try:
+            may_pair(s, revision.id if revision is not None else None)
+        except YarvicError as error:
+            self.fault.say(error)
+            return
+        if s.job is not None and not s.job.pairings():
+            chosen, _ = QFileDialog.getOpenFileName(
+                self, "Description of the gearbox's unit", "", "Descriptions (*.a2l *.toml);;All files (*)"
+            )
+            if not chosen:
+                return
+            description = Path(chosen)
+        title = "Image that goes with it" if description is None else "Image that the gearbox's unit came with"
+        chosen, _ = QFileDialog.getOpenFileName(
+            self, title, "", "Images (*.hex *.s19 *.s37 *.srec *.bin);;All files (*)"
+        )
+        if chosen:
+            name = s.settings.author or "not named"
+            self.fault.attempt(lambda: pair_image(s, Path(chosen), description, name=name, request=request))
+
+    def _enable(self, busy: bool, left: list[Journal]) -> None:
         s = self.session
         now = s.link.looked.now if s.link.looked is not None else None
         there = s.link.reached() is not None and not busy
-        may = there and left is None and s.working_revision() is not None
+        may = there and not left and s.working_revision() is not None
         locked = now is not None and not now.state.opened
         self.go.setEnabled(may)
         self.everything.setEnabled(may)
-        self.read.setEnabled(there and left is None)
+        self.read.setEnabled(there and not left)
         self.open.setVisible(locked and now is not None and now.state.lock == "once")
         self.open.setEnabled(there)
 
@@ -169,25 +241,28 @@ class WritePage(QFrame):
         self.key.setText("")
         self.journal.clear()
 
-    def _say_broken(self, left: Journal | None) -> None:
+    def _say_broken(self, left: list[Journal]) -> None:
         """A write that has not ended: where the unit stands, and the ways that are open."""
         looked = self.session.link.looked
-        stands = looked.standing if left is not None and looked is not None else None
+        stands = looked.standing if left and looked is not None else None
         ways = stands.next if stands is not None else ()
         self.go_on.setVisible("go on" in ways)
         self.put_back.setVisible("restore" in ways)
         self.again.setVisible(stands is not None and not {"go on", "restore"} & set(ways))
-        self.broken.setVisible(left is not None)
+        self.broken.setVisible(bool(left))
         self.by_hand.setVisible(bool(stands is not None and stands.steps))
-        if left is None:
+        if not left:
             return
-        last = left.entries[-1].step if left.entries else ""
+        broken = next((j for j in left if j.ended is None), left[0])
+        last = broken.entries[-1].step if broken.entries else ""
         self.steps.show_at(AT_STEP.get(last, "Writing"), stopped=True)
-        began = left.begun.time[:16].replace("T", " ")
+        began = broken.begun.time[:16].replace("T", " ")
+        touched, all_ = (sum(len(n) for n in each) for each in
+                         ([j.touched for j in left], [j.begun.sectors for j in left]))  # fmt: skip
         where = stands.sentence if stands is not None else "Where the unit stands is being looked at."
         self.broken.setText(
-            f"The write of {left.begun.revision or 'an image'}, begun {began} UTC, was broken off:"
-            f" {len(left.touched)} of {len(left.begun.sectors)} blocks were begun. {where} Do not drive. What the unit held"
+            f"The write of {broken.begun.revision or 'an image'}, begun {began} UTC, was broken off:"
+            f" {touched} of {all_} blocks were begun. {where} Do not drive. What the unit held"
             " before is in the vault."
         )
         self.by_hand.setText(_steps(stands))
@@ -249,6 +324,11 @@ class WritePage(QFrame):
         self.steps.show_at(step.phase)
         state = {"Writing": WRITTEN, "Comparing": PROVEN, "Restoring": DIFFERS}.get(step.phase)
         if step.sector is None or state is None:
+            return
+        if step.half == "gearbox":
+            if step.sector < len(self.gearbox.states):
+                self.gearbox.states[step.sector] = state
+                self.gearbox.show_states(self.gearbox.states)
             return
         first, end = self._blocks(step.sector)
         if state == PROVEN:
