@@ -21,7 +21,7 @@ def paired_in_words(session: Session) -> str:
     if job is None or not job.has_maps:
         return ""
     if not job.pairings():
-        return "The gearbox's unit is not known yet." if job.sheet.vehicle.gearbox_unit else ""
+        return "Of the gearbox's unit nothing was said yet." if job.sheet.vehicle.gearbox_unit else ""
     paired = job.pairing_of(revision.id) if revision is not None else None
     if revision is None or paired is None:
         return "Of a gearbox's unit nothing is said for this revision."

@@ -8,6 +8,8 @@ import pytest
 
 from yarvic.bench.control_unit.facts import UnitFacts
 from yarvic.bench.control_unit.process import new_unit, start_unit
+from yarvic.bench.vehicles import gearbox_image, layout_text
+from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.errors import LinkError
 from yarvic.core.link.buses import BusChoice, open_bus
 from yarvic.core.link.sectors import SectorWriter
@@ -170,3 +172,29 @@ def test_a_unit_of_another_family_and_one_that_talks_nonsense_are_said(session, 
     finally:
         stop.set()
         other.join()
+
+
+def test_a_pair_on_another_bus_is_written_both(session, unit, tmp_path):
+    """The gearbox's unit is the second on the same bus."""
+    made = gearbox_image("ptarmigan", "Box stock"), gearbox_image("ptarmigan", "Box 120", 1.2)
+    layout = parse_layout(layout_text("ptarmigan_gearbox"))
+    job = session.job
+    job.pair(job.revisions()[0].id, layout, made[0], "Box stock", "Rowan Sedge")
+    job.pair(job.revision("A1").id, layout, made[1], "Box 120", "Rowan Sedge")
+    session.link.paired()
+    for each in (session.link.reach(), session.link.reach().gearbox):
+        each.place = tmp_path
+    assert "The gearbox's unit does not answer" in conditions(session)
+    new_unit(tmp_path / "box", layout, made[0], UnitFacts(serial="W-9", erase_s=0.0, write_s_kib=0.0))
+    box = start_unit(tmp_path / "box", CHANNEL, 1)
+    try:
+        assert conditions(session)["The gearbox's unit takes its half"][1] == "Simulated unit W-9, Box 120"
+        session.link.write()
+        assert session.errors == []
+        assert (unit.memory(), box.memory()) == (job.image(job.revision("A1").image), made[1])
+        assert session.link.half_a_pair() == "" and session.link.reach().pair_left() == []
+        assert [f.unit for f in job.flashes()[-2:]] == [
+            "wagon unit W-7, by virtual bus shop", "Simulated unit W-9, by virtual bus shop",
+        ]  # fmt: skip
+    finally:
+        box.kill()

@@ -1,4 +1,4 @@
-"""The simulated unit as a process: `python -m yarvic.bench.control_unit.process FOLDER CHANNEL`.
+"""The simulated unit as a process: `python -m yarvic.bench.control_unit.process FOLDER CHANNEL [NUMBER]`.
 
 The folder holds `memory.bin`, `unit.json` and `layout.json`. It says "ready" on standard output when it listens, and goes
 once its standard input has been closed and nobody has asked anything for a while: whoever started it may be killed, the
@@ -25,7 +25,7 @@ ALONE_S = 20.0  # how long a unit stays whose starter is gone
 START_S = 20.0
 
 
-def run(folder: Path, channel: str) -> None:
+def run(folder: Path, channel: str, number: int = 0) -> None:
     """Answer until nobody is there any more, or the supply gives out."""
     from yarvic.bench.control_unit.server import Server
     from yarvic.bench.control_unit.session import PowerLost
@@ -33,7 +33,7 @@ def run(folder: Path, channel: str) -> None:
     layout = Layout.model_validate_json((folder / "layout.json").read_bytes())
     server = Server(folder, layout)
     bus = open_bus(BusChoice(channel=channel))
-    line = IsoTp(bus, UNIT, TESTER, fd=True)
+    line = IsoTp(bus, UNIT + number, TESTER + number, fd=True)
     print("ready", flush=True)
     asked = time.monotonic()
     try:
@@ -103,10 +103,10 @@ def new_unit(folder: Path, layout: Layout, memory: bytes, facts: UnitFacts | Non
     write_facts(folder, facts or UnitFacts())
 
 
-def start_unit(folder: Path, channel: str) -> UnitProcess:
-    """Give a unit its supply. Raises LinkError when it does not come up."""
+def start_unit(folder: Path, channel: str, number: int = 0) -> UnitProcess:
+    """Give a unit its supply; `number` is its place on the bus. Raises LinkError when it does not come up."""
     process = subprocess.Popen(
-        [sys.executable, "-m", "yarvic.bench.control_unit.process", str(folder), channel],
+        [sys.executable, "-m", "yarvic.bench.control_unit.process", str(folder), channel, str(number)],
         stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     unit = UnitProcess(folder, channel, process)
@@ -119,4 +119,4 @@ def start_unit(folder: Path, channel: str) -> UnitProcess:
 
 
 if __name__ == "__main__":
-    run(Path(sys.argv[1]), sys.argv[2])
+    run(Path(sys.argv[1]), sys.argv[2], int(sys.argv[3]) if len(sys.argv) > 3 else 0)
