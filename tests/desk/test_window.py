@@ -546,8 +546,8 @@ def test_a_write_that_breaks_off_is_said_at_the_next_start_and_ended(driver, mon
     assert not view.broken.isHidden() and "blocks were begun" in view.broken.text()
     assert "Unlock done, Write broken off, Read back to come" in view.steps.accessibleDescription()
     assert "half written" in driver.window.status.unit.text()
-    assert "YR-SIM-01 is half written and does not start" in [
-        c.reading.sentence for c in driver.window.readings.cards
+    assert "YR-SIM-01 is half written and does not start." in [
+        c.reading.numbers for c in driver.window.readings.cards
     ]
     assert not view.go.isEnabled()
     s.bench.unit.seconds_per_block = 0.0

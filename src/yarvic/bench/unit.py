@@ -68,6 +68,15 @@ class SimulatedUnit:
             running = self._instead()
         return Identity(f"{self.name} {self.serial}", self.layout.family, self.layout.version, running)
 
+    @property
+    def whole(self) -> bool:
+        """Whether it starts."""
+        try:
+            check_image(self.memory, self.layout)
+        except CalibrationError:
+            return False
+        return True
+
     def _instead(self) -> str:
         """What a unit that does not start holds."""
         try:

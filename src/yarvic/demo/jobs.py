@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from yarvic.bench.vehicles import rating_image, ratings
+from yarvic.bench.vehicles import gearbox_image, layout_text, rating_image, ratings
 from yarvic.core.formats.files import make_folder, write_whole
 from yarvic.core.formats.images import image_to_hex
 from yarvic.demo import outside
@@ -16,7 +16,8 @@ from yarvic.demo.wether import WETHER
 from yarvic.demo.whinchat import WHINCHAT
 
 DEMO_JOBS = (PTARMIGAN, WETHER, FIELDFARE, WHINCHAT)
-RATED = WETHER.name
+RATED, GEARED = WETHER.name, PTARMIGAN.name
+STRONGER = 1.2  # of the torque that the gearbox's stock image carries
 
 
 def job_path(folder: Path, job: DemoJob) -> Path:
@@ -39,6 +40,7 @@ def build_missing(
 
         job.build(job_path(folder, job), share, cancelled)
     _write_ratings(folder)
+    _write_gearbox(folder)
     outside_files(folder)
     return [job_path(folder, j) for j in DEMO_JOBS]
 
@@ -52,6 +54,18 @@ def outside_files(folder: Path) -> list[Path]:
         if not path.exists():
             write_whole(path, outside.shipped(path.name))
     return found
+
+
+def _write_gearbox(folder: Path) -> None:
+    """The memory of the buggy's gearbox unit: its description, what it came with, and an image that carries more torque."""
+    files = {
+        f"{GEARED}-gearbox.toml": layout_text(f"{GEARED}_gearbox"),
+        f"{GEARED}-gearbox-stock.hex": image_to_hex(gearbox_image(GEARED)),
+        f"{GEARED}-gearbox-strong.hex": image_to_hex(gearbox_image(GEARED, "Strong", STRONGER)),
+    }
+    for name, text in files.items():
+        if not (folder / name).exists():
+            write_whole(folder / name, text.encode("utf-8"))
 
 
 def _write_ratings(folder: Path) -> None:

@@ -13,7 +13,7 @@ from yarvic.bench.faults import FAULTS, check_faults, faulty_memory, stored_code
 from yarvic.bench.plant import AnyPlant, with_parts
 from yarvic.bench.rig import Rig, usual_settings
 from yarvic.bench.settings import PullSettings
-from yarvic.bench.unit import NOT_WHOLE, SimulatedUnit
+from yarvic.bench.unit import SimulatedUnit
 from yarvic.bench.vehicles import plant_for
 from yarvic.core.calibration.image import image_id
 from yarvic.core.errors import LinkError
@@ -198,8 +198,7 @@ class BenchState:
 
     def holds_in_words(self) -> str:
         """What the unit holds: a revision by its name, or what it is instead."""
-        running = self.unit.identify().running if self.link.half_written and not self.flashing else ""
-        if running == NOT_WHOLE:
+        if self.link.half_written and not self.flashing and not self.unit.whole:
             return "a half written image"
         held = self.holds()
         return held.name if held else self.unit.identify().running

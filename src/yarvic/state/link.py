@@ -92,7 +92,8 @@ class Link(Looking):
             before = ", ".join(result.codes_before) if result is not None else ""
             cleared = ", ".join(c.code for c in result.codes_raised) if result is not None else ""
             s.say(
-                f"{name} is in the unit{_with(second, paired)}: {count} blocks written, all read back equal."
+                f"{name} {'is' if count else 'was'} in the unit{'' if count else ' already'}{_with(second, paired)}:"
+                f" {f'{count} blocks written, ' if count else ''}all read back equal."
                 + (f" Cleared what the write raised: {cleared}." if cleared else "")
                 + (f" There before, and still there: {before}." if before else "")
             )

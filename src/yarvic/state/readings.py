@@ -159,8 +159,8 @@ def _flash(session: Session) -> list[Reading]:
     left = reach.pair_left() if reach is not None and session.busy is None else []
     if left:
         stands = link.looked.standing if link.looked is not None else None
-        sentence = stands.sentence.rstrip(".") if stands is not None else "The unit is half written"
-        found.append(Reading(STOP, sentence, "the ways that are open stand on the page"))
+        broken = "The write of the pair was broken off" if len(left) > 1 else "The write was broken off"
+        found.append(Reading(STOP, broken, stands.sentence if stands is not None else "it is being looked at"))
     elif revision is None:
         found.append(Reading(STOP, "A draft cannot be flashed", "commit it under Maps", step="maps"))
     elif held is not None and held.image == revision.image:

@@ -114,7 +114,10 @@ class Table:
 
 
 def _of_axis(axis: Axis, at: int) -> str:
-    return f"{axis.values[at]:g} {axis.unit}".rstrip()
+    # A number without a unit, such as a gear, is called by what it counts.
+    if axis.unit in ("", "fraction"):
+        return f"{axis.title.lower()} {axis.values[at]:g}".strip()
+    return f"{axis.values[at]:g} {axis.unit}"
 
 
 @dataclass(frozen=True)

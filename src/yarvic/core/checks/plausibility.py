@@ -246,7 +246,7 @@ def _borne(
                 cell = _worst(over)
                 where = f" at {table.place(*cell)}" if table is not None else ""
                 yield Doubt(
-                    f"{values[cell]:g} {unit}{where}: {words.format(limit.component)}, {most:g} {unit}",
+                    f"{values[cell]:g} {unit}{where}: {words.format(limit.component)}, {most:.4g} {unit}",
                     limit.source,
                     cell if table is not None else None,
                 )

@@ -168,6 +168,8 @@ class Job(Revisions):
                 (flash.revision_id, flash.time, flash.unit, flash.image, flash.blocks),
             ).lastrowid
             sentence = f"{blocks} blocks written to {unit} and read back equal."
+            if not blocks:
+                sentence = f"{unit} was read, and holds it already."
             self._write_journal(c, "flash", sentence, ("flash", str(number)))
         return flash
 

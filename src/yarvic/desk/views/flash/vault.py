@@ -11,15 +11,15 @@ from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QFrame, QLineEdit, Q
 
 from yarvic.core.formats.images import FORMS, SUFFIXES, Form
 from yarvic.core.link.kept import Kept
-from yarvic.desk.theme import font
+from yarvic.desk.theme import font, tokens
 from yarvic.desk.views.view import Desk
 from yarvic.desk.widgets.fault import FaultLine
 from yarvic.desk.widgets.headed import Headed, dress_rows
-from yarvic.desk.widgets.words import act, chooser, label, row, word
+from yarvic.desk.widgets.words import act, chooser, label, row, sideways, word
 from yarvic.state.vault import VaultState
 
 HEADS = ("Image", "Unit", "Vehicle", "Revision", "Family", "Seen", "Bytes")
-WIDTHS = {0: 116, 2: 150, 3: 80, 4: 110, 5: 132, 6: 80}
+WIDTHS = {0: 128, 2: 96, 3: 76, 4: 112, 5: 140, 6: 76}
 UNIT, UNIT_PX = 1, 150
 LISTED_PX, MOST_SEEN = 96, 6
 
@@ -42,6 +42,9 @@ class VaultModel(Headed):
         self.listed = self.state.found()
         self.endResetModel()
 
+    def _damaged(self, found: Kept) -> bool:
+        return any(found.sha[:12] in fault for fault in self.state.held.faults)
+
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole):
         """The words of a cell; what a unit came with stands out."""
         if not index.isValid():
@@ -49,7 +52,7 @@ class VaultModel(Headed):
         found = self.listed[index.row()]
         if role == Qt.ItemDataRole.DisplayRole:
             return (
-                f"{found.in_a_word()} {found.sha[:6]}",
+                f"{'damaged' if self._damaged(found) else found.in_a_word()} {found.sha[:6]}",
                 found.all_of("unit") or found.all_of("serial") or "unknown",
                 found.all_of("vehicle"),
                 found.all_of("revision"),
@@ -59,6 +62,8 @@ class VaultModel(Headed):
             )[index.column()]
         if role == Qt.ItemDataRole.FontRole and found.stock:
             return font(bold=True)
+        if role == Qt.ItemDataRole.ForegroundRole and self._damaged(found):
+            return tokens().color("stop")
         if role == Qt.ItemDataRole.ToolTipRole:
             return found.sha
         return None
@@ -70,16 +75,17 @@ class VaultPage(QFrame):
     def __init__(self, state: VaultState, window: Desk) -> None:
         super().__init__()
         self.state, self.window_ = state, window
-        self.setObjectName("sheet")
         self.search = QLineEdit()
         self.search.setPlaceholderText("Part of a unit, vehicle, revision, family or date, such as 2026-11")
         self.search.setAccessibleName("Search the vault")
         self.search.textChanged.connect(self._searched)
         self.count = label("", "quiet")
-        self.compare = act("Compare with the working maps", self._compare)
-        self.take = word("Take its maps into the draft", self._take)
-        self.bytewise = word("Compare two byte by byte", self._bytewise)
-        self.bytewise.setToolTip("Choose two rows, or one that is held against another file")
+        self.compare = act("Compare maps", self._compare)
+        self.take = word("Into the draft", self._take)
+        self.bytewise = word("Byte by byte", self._bytewise)
+        self.compare.setToolTip("Holds the working maps against the image, table by table")
+        self.take.setToolTip("Takes the maps of the image into the draft")
+        self.bytewise.setToolTip("Compares two rows that are chosen, or one with another file")
         self.export = chooser("Export the image", self._forms)
         self.export.setText("Export")
         self.prove = word("Check all bytes", state.prove)
@@ -95,7 +101,12 @@ class VaultPage(QFrame):
         self.about.setMinimumHeight(LISTED_PX)
         self.about.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        column = QVBoxLayout(self)
+        inner = QFrame()
+        inner.setObjectName("sheet")
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(sideways(inner))
+        column = QVBoxLayout(inner)
         column.setContentsMargins(12, 10, 12, 10)
         column.setSpacing(6)
         column.addLayout(row(self.search, self.count, spacing=8))

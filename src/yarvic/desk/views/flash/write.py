@@ -331,7 +331,8 @@ class WritePage(QFrame):
                 self.gearbox.show_states(self.gearbox.states)
             return
         first, end = self._blocks(step.sector)
-        if state == PROVEN:
+        # What is put back, or gone on with, is not the image in hand: nothing of that is proven by it.
+        if state == PROVEN and request.revision is not None:
             image = revision.image if revision is not None else ""
             if self._proven_for != image:
                 self._proven, self._proven_for = set(), image
