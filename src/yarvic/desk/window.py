@@ -26,6 +26,7 @@ from yarvic.core.errors import (
     JobGoneError,
     JobInUseError,
     JobNotWritableError,
+    LinkError,
     NotReadyError,
     YarvicError,
     in_plain,
@@ -80,6 +81,7 @@ class Window(QMainWindow):
         self.notice = Notice()
         self.stack = QStackedWidget()
         self.views: dict[str, View] = {}
+        self._leaves = False  # it was asked once to close while a unit was being written
         self.demos = Demos(self.session, self.runner, self.open_job)
         self._arrange()
         self.commands = CommandList(self, self._commands)
@@ -413,7 +415,19 @@ class Window(QMainWindow):
         return commands_of(self)
 
     def closeEvent(self, event) -> None:
-        """Remember the window; the draft is on disk already."""
+        """Remember the window; the draft is on disk already. While a unit is written it takes a second time to close it."""
+        if self.session.link.writing and not self._leaves:
+            self._leaves = True
+            self._show_error(
+                LinkError(
+                    "the unit is being written",
+                    concerns=self.session.busy or "",
+                    remedy="Wait until it is done, or cancel it. Closed again, the window goes, and what was written is put"
+                    " back before the program ends: keep the supply on until then.",
+                )
+            )
+            event.ignore()
+            return
         settings = self.session.settings
         settings.geometry = bytes(self.saveGeometry().toBase64().data()).decode("ascii")
         with suppress(FormatError):  # said at the start, where something could be done about it

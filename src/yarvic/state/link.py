@@ -192,6 +192,7 @@ class Link(Looking):
             return
         request, writes = s.request(kind, revision=revision), kind == "flashing"
         mine = s.busy is None
+        self.writing = self.writing or (mine and writes)
 
         def work(progress: Progress, cancelled: Asked) -> object:
             gearbox = reach.gearbox if both else None
@@ -209,6 +210,7 @@ class Link(Looking):
                 bench.flashed()
 
         def ended() -> None:
+            self.writing = self.writing and not mine
             # What was found before is not so any more.
             self.looked, self._looked_at = None, None
             if bench is not None and mine:

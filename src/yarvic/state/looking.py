@@ -63,6 +63,7 @@ class Looking:
         self._made_for: tuple[object, ...] = ()
         self._looked_at: object = None
         self._looking = False
+        self.writing = False  # a unit is being written by this window
 
     # -- the way
 
@@ -183,6 +184,7 @@ class Looking:
 
     def _looked_once(self) -> None:
         self._looking = False
+        self.writing = False  # a unit is being written by this window
 
     def _found(self, looked: Looked, key: object) -> None:
         same = self.looked == looked or (looked.fault is not None and str(looked.fault) == str(self._fault()))

@@ -35,7 +35,11 @@ def write_conditions(link: Link, revision: Revision | None) -> list[Reading]:
     found = [*_of_unit(link, s.job), *_pair(link, s.job, revision), _backup(link, s.job), *_readiness(s.job)]
     if revision is not None:
         found += _image(link, s.job, revision)
-    if s.busy is not None:
+    if link.writing:
+        found.append(
+            Reading(NO_DATA, "The unit is being written", "keep the supply on; the window can be used meanwhile")
+        )
+    elif s.busy is not None:
         found.append(Reading(WATCH, "Something else is under way", f"{s.busy}: wait, or cancel it"))
     else:
         found.append(Reading(PASS, "Nothing else is under way here", "nothing waits for the unit"))

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 from yarvic.core.link.vault import Sighting
 
+LEAST_SHA = 4  # digits of a sum by which an image is found
+
 
 @dataclass(frozen=True)
 class Kept:
@@ -44,7 +46,7 @@ class Kept:
         return "stock" if self.stock else "written" if self.written else "read"
 
     def _text(self) -> str:
-        parts = [self.sha, self.in_a_word()]
+        parts = [self.in_a_word()]
         for s in self.seen:
             parts += [s.time, s.family, s.serial, s.unit, s.vehicle, s.revision]
         return " ".join(parts).lower()
@@ -52,7 +54,7 @@ class Kept:
     def fits(self, words: Sequence[str]) -> bool:
         """Whether all words (or parts of words) stand in what is known of it: family, unit, vehicle, revision, date."""
         text = self._text()
-        return all(w.lower() in text for w in words)
+        return all(w.lower() in text or (len(w) >= LEAST_SHA and self.sha.startswith(w.lower())) for w in words)
 
 
 def kept(sightings: Iterable[Sighting]) -> list[Kept]:
