@@ -16,6 +16,7 @@ from benchmarks.measuring import median, row
 SIZE, RUNS, FRAMES = 512 * 1024, 5, 4000
 LEAST_KIB_S = 300.0
 FD_FRAME = 64
+MOST_SHARE = 0.17  # of the time that all takes, for an eighth: an eighth and the way into programming
 
 
 def bus() -> None:
@@ -24,6 +25,7 @@ def bus() -> None:
         os.environ["YARVIC_BUS"] = folder
         echo = _echo_kib_s()
         rate = _written_kib_s(Path(folder) / "unit")
+        part, all_ = _writing_s(Path(folder), 8), _writing_s(Path(folder), 1)
     row(
         "512 KiB written and verified over the bus",
         f"{rate:.0f} KiB/s",
@@ -32,6 +34,48 @@ def bus() -> None:
         f"at least {LEAST_KIB_S:.0f} KiB/s",
         rate >= LEAST_KIB_S,
     )
+    row(
+        "an eighth of 512 KiB differs: its writing",
+        f"{part * 1e3:.0f} ms",
+        f"all of it {all_ * 1e3:.0f} ms",
+        part / all_,
+        f"at most {MOST_SHARE:g}",
+        part / all_ <= MOST_SHARE,
+    )
+
+
+def _writing_s(folder: Path, share: int) -> float:
+    """How long the whole sequence writes, from unlocked to its last sector, where one sector in `share` differs."""
+    from yarvic.bench.control_unit.facts import UnitFacts
+    from yarvic.bench.control_unit.process import new_unit, start_unit
+    from yarvic.core.calibration.layout import Layout
+    from yarvic.core.link.buses import BusChoice, open_bus
+    from yarvic.core.link.diagnostics import Diagnostics
+    from yarvic.core.link.sectors import Step
+    from yarvic.core.link.sequence import Flashing
+    from yarvic.core.link.vault import Vault
+
+    layout = Layout(family="bench", byte_order="big", size=SIZE)
+    facts, random, at = UnitFacts(), np.random.default_rng(2), {}
+    before = random.bytes(SIZE)
+    image = bytearray(before)
+    for start in range(0, SIZE, share * facts.sector):
+        image[start] ^= 0xFF
+    new_unit(folder / f"unit-{share}", layout, before, facts)
+    unit = start_unit(folder / f"unit-{share}", f"part-{share}")
+
+    def told(step: Step) -> None:
+        at[step.phase] = time.perf_counter()
+
+    try:
+        with open_bus(BusChoice(channel=f"part-{share}")) as node:
+            vault = Vault(folder / f"vault-{share}")
+            Flashing(tester=Diagnostics(node), layout=layout, vault=vault, report=told, wait_s=0.0).write(
+                bytes(image)
+            )
+    finally:
+        unit.kill()
+    return at["Writing"] - at["Unlocking"]
 
 
 def _written_kib_s(folder: Path) -> float:
