@@ -41,12 +41,15 @@ def test_the_tour_leads_from_the_job_to_a_package(qapp, tmp_path, demo_job):
         "All that differs is as it was before: the write did not end",
         "equal in 20,224 bytes, 4,352 left aside",
         "By file, 8 Release: The gate is open: A2 may be signed",
+        "4 Flash, vault: ",
+        "Live log: B1 log ",
+        "moments were missed (0.0 %)",
         f"Pictures: {tmp_path}",
         f"Release package: {tmp_path / 'ptarmigan-b2-release.zip'}",
     ):
         assert part in told, told
     pictures = sorted(tmp_path.glob("*.png"))
-    assert len(pictures) == 33
+    assert len(pictures) == 35
     assert all(p.stat().st_size > 20_000 for p in pictures)
     v = verify_package(tmp_path / "ptarmigan-b2-release.zip")
     assert v.intact and v.manifest.revision == "B2" and v.manifest.simulated

@@ -14,7 +14,6 @@ NAMES = {
     "03-job-station": "job-station",
     "04-plan": "plan",
     "05-plan-stages": "plan-stages",
-    "06-plan-sizing": "plan-sizing",
     "07-checks-fall-short": "checks",
     "08-logs-where-it-knocked": "logs",
     "10-maps-spark-off": "maps",
@@ -25,8 +24,9 @@ NAMES = {
     "19-bench": "bench",
     "21-wether-ratings": "plan-ratings",
     "24-whinchat-sheet": "import-dyno-sheet",
-    "26-by-file-stock": "maps-stock",
     "30-by-file-half-written": "flash-by-file",
+    "34-vault": "vault",
+    "35-live-log": "live-log",
 }
 
 

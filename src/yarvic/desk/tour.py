@@ -31,6 +31,7 @@ def run_tour(folder: Path, say: Say) -> bool:
     from yarvic.demo.ptarmigan import PTARMIGAN
     from yarvic.desk.tour_beside import Beside
     from yarvic.desk.tour_by_file import ByFiles
+    from yarvic.desk.tour_of_unit import OfUnit
 
     job = folder / "ptarmigan.yarvic"
     for old in (job, folder / "whinchat.yarvic", *folder.glob("ptarmigan-*.zip")):
@@ -49,6 +50,7 @@ def run_tour(folder: Path, say: Say) -> bool:
         build_missing(folder)
         Beside(driver).whole(folder)
         by_file = ByFiles(driver).whole(folder)
+        OfUnit(driver).whole(folder)
     finally:
         window.close()
     for error in unexpected().errors[before:]:

@@ -1,19 +1,22 @@
 """A unit on a bus of its own, in another process: looked at, read, written, and everything that may be wrong with it."""
 
+import contextlib
 import shutil
 import threading
+import time
 
 import can
 import pytest
 
 from yarvic.bench.control_unit.facts import UnitFacts
 from yarvic.bench.control_unit.process import new_unit, start_unit
+from yarvic.bench.control_unit.server import Server
 from yarvic.bench.vehicles import gearbox_image, layout_text
 from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.errors import LinkError
 from yarvic.core.link.buses import BusChoice, open_bus
 from yarvic.core.link.sectors import SectorWriter
-from yarvic.core.link.transport import TESTER, UNIT
+from yarvic.core.link.transport import TESTER, UNIT, IsoTp, TransportError
 from yarvic.state.session import Session
 from yarvic.state.settings import Settings
 from yarvic.state.work import InlineRunner
@@ -167,7 +170,7 @@ def test_a_unit_of_another_family_and_one_that_talks_nonsense_are_said(session, 
     try:
         session.link.write()
         assert (
-            "is no answer" in str(session.errors[-1]) and "Check that nothing else talks" in session.errors[-1].remedy
+            "answers nonsense" in str(session.errors[-1]) and "Check that nothing else talks" in session.errors[-1].remedy
         )
     finally:
         stop.set()
@@ -198,3 +201,45 @@ def test_a_pair_on_another_bus_is_written_both(session, unit, tmp_path):
         ]  # fmt: skip
     finally:
         box.kill()
+
+
+@pytest.mark.parametrize(("late_s", "times"), [(0.0, 2), (0.02, 2), (1.3, 1), (0.1, 1)])
+def test_a_unit_that_answers_late_or_twice_is_written_right_or_not_at_all(
+    session, unit, layout, stock, tmp_path, late_s, times
+):
+    """One that is only slow is written; of one that cannot be understood it is said, and it stays as it was."""
+    unit.kill()
+    new_unit(tmp_path / "odd", layout, stock, UnitFacts(serial="W-7", erase_s=0.0, write_s_kib=0.0))
+    stop = threading.Event()
+
+    def answers():
+        server = Server(tmp_path / "odd", layout)
+        with open_bus(BusChoice(channel=CHANNEL)) as bus:
+            line = IsoTp(bus, UNIT, TESTER, fd=True)
+            while not stop.is_set():
+                request = line.receive(0.05)
+                if request is None:
+                    continue
+                with contextlib.suppress(TransportError):
+                    for response in server.answer(request):
+                        for _ in range(times):
+                            time.sleep(late_s)
+                            line.specific_send(response)
+        server.close()
+
+    odd = threading.Thread(target=answers)
+    odd.start()
+    try:
+        begun = time.monotonic()
+        session.link.write()
+        held = (tmp_path / "odd" / "memory.bin").read_bytes()
+        wanted = session.job.image(session.job.revision("A1").image)
+        if session.errors:
+            assert held == stock and session.errors[-1].remedy, session.errors
+        else:
+            assert held == wanted
+        assert (late_s < 1.0 and times == 1) <= (not session.errors), session.errors
+        assert time.monotonic() - begun < 60.0
+    finally:
+        stop.set()
+        odd.join()

@@ -141,9 +141,9 @@ class Diagnostics:
                 details=f"asked: {what}. {details}",
             ) from last
         raise NonsenseError(
-            f"what the unit answered is no answer: {what}",
+            f"the unit answers nonsense, asked: {what}",
             concerns=str(self.line.bus.channel_info),
-            remedy="Check that nothing else talks on the bus and that this is the unit of the job.",
+            remedy="Check that nothing else talks on the bus or answers in its place, and that this is the unit of the job.",
             details=details,
         ) from last
 
