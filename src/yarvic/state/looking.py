@@ -39,6 +39,7 @@ class Looked:
     left: tuple[Journal, ...] = ()
     standing: Standing | None = None
     gearbox: UnitNow | None = None
+    stock_read: str = ""  # the day on which its stock image was read into the vault; empty where it is not there
 
 
 @dataclass(frozen=True)
@@ -280,4 +281,13 @@ def _look(reach: Reach, left: list[Journal], kept: Standing | None) -> Looked:
                     stands = standing_of(Pair(engine, gearbox), left)
     except YarvicError as error:
         fault = error
-    return Looked(now, fault, tuple(left), stands, box)
+    return Looked(now, fault, tuple(left), stands, box, _stock_read(reach, now))
+
+
+def _stock_read(reach: Reach, now: UnitNow | None) -> str:
+    from yarvic.core.link.vault import Vault
+
+    if now is None:
+        return ""
+    seen, unit = Vault(reach.vault_folder).seen(), (now.serial, now.identity.family)
+    return next((s.time[:10] for s in seen if s.stock and (s.serial, s.family) == unit), "")

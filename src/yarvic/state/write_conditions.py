@@ -12,7 +12,6 @@ from yarvic.core.job.model import Revision
 from yarvic.core.job.store import Job
 from yarvic.core.link.look import UnitNow
 from yarvic.core.link.unit import LEAST_VOLTAGE_V
-from yarvic.core.link.vault import Vault
 from yarvic.core.plan.readiness import Readiness
 from yarvic.state.link import Link
 from yarvic.state.reading import Reading
@@ -32,7 +31,7 @@ def write_conditions(link: Link, revision: Revision | None) -> list[Reading]:
     s = link.session
     if s.job is None:
         return []
-    found = [*_of_unit(link, s.job), *_pair(link, s.job, revision), _backup(link, s.job), *_readiness(s.job)]
+    found = [*_of_unit(link, s.job), *_pair(link, s.job, revision), _backup(link), *_readiness(s.job)]
     if revision is not None:
         found += _image(link, s.job, revision)
     if link.writing:
@@ -138,14 +137,10 @@ def _pair(link: Link, job: Job, revision: Revision | None) -> Iterator[Reading]:
     yield Reading(PASS, "The gearbox's unit takes its half", f"{box.identity.name}, {paired.title}")
 
 
-def _backup(link: Link, job: Job) -> Reading:
+def _backup(link: Link) -> Reading:
     """Whether the stock image of this unit is kept: what it holds now is read and kept before each write anyway."""
-    reach, now = link.reached(), link.looked.now if link.looked is not None else None
-    folder = reach.vault_folder if reach is not None else None
-    seen = Vault(folder).seen() if folder is not None and folder.exists() else []
-    serial = now.serial if now is not None else ""
-    stock = next((s for s in seen if s.stock and (s.serial, s.family) == (serial, job.layout.family)), None)
-    there = f"its stock image was read on {stock.time[:10]}" if stock else "its stock image is not in the vault yet"
+    read = link.looked.stock_read if link.looked is not None else ""
+    there = f"its stock image was read on {read}" if read else "its stock image is not in the vault yet"
     return Reading(PASS, "What the unit holds is kept before it is erased", there)
 
 

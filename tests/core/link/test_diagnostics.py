@@ -5,9 +5,11 @@ import signal
 import threading
 import time
 import zlib
+from random import Random
 
 import can
 import pytest
+from udsoncan import TimeoutException
 
 from yarvic.bench.control_unit.facts import UnitFacts
 from yarvic.bench.control_unit.process import new_unit, start_unit
@@ -262,3 +264,53 @@ def test_every_refusal_has_words_and_a_remedy(scripted):
     odd = scripted("7F 22 55")
     with pytest.raises(Refusal, match="gives no reason"):
         odd.tester.state()
+
+
+def test_whatever_a_unit_answers_is_an_answer_or_a_clear_error():
+    """Random answers to every service, many of them beginning as a right one does."""
+    rng, asked, kinds = Random(1), [b""], set()
+    tester = Diagnostics(Silent(), answer_s=0.0)
+
+    def answer(timeout=None):
+        share, service = rng.random(), asked[0][0]
+        if share < 0.1:
+            raise TimeoutException("nothing")
+        if share < 0.25:
+            return bytes([0x7F, service, rng.randrange(256)]) + rng.randbytes(rng.choice((0, 0, 1)))
+        if share < 0.3:
+            return rng.randbytes(rng.randrange(8))
+        return bytes([service + 0x40]) + asked[0][1 : 1 + rng.randrange(4)] + rng.randbytes(rng.randrange(12))
+
+    tester.line.specific_send = lambda payload, timeout=None: asked.__setitem__(0, bytes(payload))
+    tester.line.specific_wait_frame, tester.line.empty_rxqueue = answer, lambda: None
+    calls = (
+        tester.programming_session, tester.unlock_programming, tester.open_lock, tester.tester_present, tester.reset,
+        tester.state, tester.supply, tester.memory_map, tester.fault_codes, tester.clear_fault_codes,
+        lambda: tester.text(Did.FAMILY), lambda: tester.erase(0, 16), lambda: tester.checksum(0, 16),
+        tester.programming_dependencies, lambda: list(tester.upload(0, 16)),
+        lambda: list(tester.download(0, bytes(16))),
+    )  # fmt: skip
+    for _ in range(250):
+        for call in calls:
+            try:
+                call()
+                kinds.add("answered")
+            except LinkError as error:
+                assert error.remedy
+                kinds.add(type(error).__name__)
+    assert kinds >= {"answered", "Refusal", "NonsenseError"}
+
+
+class Silent(can.BusABC):
+    """A bus on which nobody is."""
+
+    channel_info = "nobody"
+
+    def __init__(self):
+        super().__init__("nobody")
+
+    def send(self, msg, timeout=None):
+        pass
+
+    def _recv_internal(self, timeout):
+        return None, False

@@ -13,6 +13,7 @@ from yarvic.core.calibration.image import image_id
 from yarvic.core.errors import CalibrationError, Cancelled, LinkError
 from yarvic.core.link.diagnostics import Diagnostics
 from yarvic.core.link.journal import JOURNALS, Journal, unfinished
+from yarvic.core.link.sectors import SectorWriter
 from yarvic.core.link.sequence import KEY_OFF_S, BrokenOffError, Flashing
 from yarvic.core.link.standing import standing
 from yarvic.core.link.vault import Vault
@@ -257,3 +258,33 @@ def test_killed_for_real_in_the_middle_the_next_start_knows(bench):
     assert standing(bench.flashing(), journal).next == ("go on", "restore")
     bench.flashing().go_on(journal)
     assert bench.memory == bench.image and bench.journals() == []
+
+
+def test_a_unit_that_is_programmed_on_the_bench_alone_is_ended_there(bench, monkeypatch):
+    """Broken off on the bench, looked at in the vehicle: only the bench is offered, with its steps."""
+    bench.set(lock="bench", on_bench=True)
+    monkeypatch.setattr(SectorWriter, "_sector", lambda *a: (_ for _ in ()).throw(LinkError("out", remedy="In.")))
+    with pytest.raises(BrokenOffError):
+        bench.flashing().write(bench.image)
+    monkeypatch.undo()
+    (journal,) = bench.journals()
+    bench.set(on_bench=False)
+    stands = standing(bench.flashing(), journal)
+    assert stands.next == ("bench",) and "on the bench" in " ".join(stands.steps)
+    bench.set(on_bench=True)
+    assert standing(bench.flashing(), journal).next == ("go on", "restore")
+    bench.flashing().go_on(journal)
+    assert bench.memory == bench.image
+
+
+def test_a_lock_is_opened_once_and_for_good(bench):
+    bench.set(lock="once")
+    bench.flashing().open_lock()
+    bench.flashing().write(bench.image)
+    assert bench.memory == bench.image and read_facts(bench.folder / "unit").opened
+    bench.set(lock="bench", opened=False)
+    with pytest.raises(LinkError, match="on the bench"):
+        bench.flashing().open_lock()
+    bench.set(lock="once", engine_runs=True)
+    with pytest.raises(LinkError, match="engine runs"):
+        bench.flashing().open_lock()

@@ -9,6 +9,7 @@ import pytest
 from yarvic.core.calibration.image import image_id
 from yarvic.core.errors import LinkError, YarvicError
 from yarvic.core.link.journal import Journal, begun_now, unfinished
+from yarvic.core.link.kept import kept
 from yarvic.core.link.vault import Vault
 
 
@@ -99,9 +100,10 @@ def test_killed_while_putting_leaves_whole_images_only(vault):
 
 def test_a_vault_without_room_and_names_that_are_none(tmp_path, vault):
     (tmp_path / "file").write_bytes(b"")
-    with pytest.raises(LinkError, match="could not be made"):
-        Vault(tmp_path / "file")
-    (vault.folder / "images").rmdir()
+    with pytest.raises(LinkError, match="could not be kept"):
+        Vault(tmp_path / "file").put(b"x", "read")
+    assert Vault(tmp_path / "file").seen() == [] and not vault.folder.exists()
+    vault.folder.mkdir()
     (vault.folder / "images").write_bytes(b"")
     with pytest.raises(LinkError, match="could not be kept"):
         vault.put(b"x", "read")
@@ -109,6 +111,39 @@ def test_a_vault_without_room_and_names_that_are_none(tmp_path, vault):
     for name in ("../../etc/passwd", "", "x" * 64):
         with pytest.raises(LinkError, match="names no image"):
             vault.get(name)
+
+
+def test_an_image_is_removed_unless_it_is_stock_or_needed(vault):
+    stock = vault.put(b"stock", "read", serial="S1", family="F")
+    new = vault.put(b"new", "to be written", serial="S1", family="F", revision="A1", vehicle="Ptarmigan")
+    with pytest.raises(LinkError, match="stock image"):
+        vault.remove(stock.sha)
+    about = {"serial": "S1", "family": "F", "image": new.sha, "backup": stock.sha, "sectors": (0,)}
+    journal = Journal.create(vault.folder / "journals", begun_now(**about))
+    with pytest.raises(LinkError, match="not ended"):
+        vault.remove(new.sha)
+    journal.add("end", "written")
+    journal.close()
+    vault.remove(new.sha)
+    assert [k.sha for k in kept(vault.seen())] == [stock.sha] and vault.damaged(thorough=True) == []
+    with pytest.raises(YarvicError):
+        vault.get(new.sha)
+    # Seen again, it is there again.
+    vault.put(b"new", "read", serial="S1", family="F")
+    assert [k.sha for k in kept(vault.seen())] == [new.sha, stock.sha] and vault.get(new.sha) == b"new"
+
+
+def test_images_are_found_by_what_is_known_of_them(vault):
+    stock = vault.put(b"stock", "read", serial="S1", family="wether-32", vehicle="Wether", unit="unit S1")
+    new = vault.put(b"new", "to be written", serial="S2", family="ptarmigan-14", vehicle="Ptarmigan", revision="A1")
+    vault.put(b"stock", "read", serial="S3", family="wether-32", vehicle="Hut")
+    there = {k.sha: k for k in kept(vault.seen())}
+    assert list(there) == [stock.sha, new.sha] and there[stock.sha].all_of("vehicle") == "Wether, Hut"
+    for words, found in (
+        (["wether"], [stock.sha]), (["hut", "S1"], [stock.sha]), (["a1"], [new.sha]), (["PTARMIGAN", "a2"], []),
+        ([new.time[:10]], [stock.sha, new.sha]), ([new.sha[:8]], [new.sha]), (["stock"], [stock.sha]), ([], list(there)),
+    ):  # fmt: skip
+        assert [s for s, k in there.items() if k.fits(words)] == found, words
 
 
 # -- the journal

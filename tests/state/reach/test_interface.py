@@ -170,7 +170,8 @@ def test_a_unit_of_another_family_and_one_that_talks_nonsense_are_said(session, 
     try:
         session.link.write()
         assert (
-            "answers nonsense" in str(session.errors[-1]) and "Check that nothing else talks" in session.errors[-1].remedy
+            "answers nonsense" in str(session.errors[-1])
+            and "Check that nothing else talks" in session.errors[-1].remedy
         )
     finally:
         stop.set()

@@ -48,6 +48,8 @@ LISTEN_S = 0.25  # how long the bus is listened to. Our choice.
 CONFIRMED = 0x08  # confirmedDTC among the status bits of ISO 14229-1, annex D.2; from memory
 ALL_GROUPS = 0xFFFFFF
 MOST_TEXT = 4096
+# What the library raises of an answer that is none; the last of a length of more than eight bytes.
+NO_ANSWERS = (InvalidResponseException, UnexpectedResponseException, ConfigError, ValueError, NotImplementedError)
 
 
 class Refusal(LinkError):
@@ -126,7 +128,7 @@ class Diagnostics:
                 return ask()
             except NegativeResponseException as error:
                 raise self._refused(what, error) from error
-            except (InvalidResponseException, UnexpectedResponseException, ConfigError, ValueError) as error:
+            except NO_ANSWERS as error:
                 last = error
             except (TimeoutException, TransportError) as error:
                 last = error

@@ -25,6 +25,8 @@ ROOM = 1 << 14
 MOST_BYTES = 1 << 26
 Sha = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 Ending = Literal["written", "restored"]
+# Of each journal, by size and time, whether it has ended.
+_ENDED: dict[Path, tuple[tuple[int, int] | None, bool]] = {}
 
 
 class Begun(Document):
@@ -165,14 +167,26 @@ def unfinished(folder: Path) -> list[Journal]:
     read = []
     for path in sorted(folder.glob(f"*{SUFFIX}")):
         try:
-            journal = Journal.read(path)
-        except YarvicError:
+            if not _surely_ended(path):
+                read.append(Journal.read(path))
+        except (YarvicError, OSError):
             continue  # cut off before its first line was whole: the unit was not touched
-        read.append(journal)
     endings: dict[str, set[Ending | None]] = {}
     for journal in read:
         endings.setdefault(journal.begun.pair, set()).add(journal.ended)
     return [j for j in read if j.ended is None or (j.begun.pair and len(endings[j.begun.pair]) > 1)]
+
+
+def _surely_ended(path: Path) -> bool:
+    """Whether a journal of one unit has ended, by its bytes alone: there are as many as there were writes. Raises OSError,
+    YarvicError.
+    """
+    there = path.stat()
+    key = (there.st_size, there.st_mtime_ns)
+    if _ENDED.get(path, (None, False))[0] != key:
+        lines = read_bounded(path, MOST_BYTES).split(b"\0", 1)[0].rstrip(b"\n").split(b"\n")
+        _ENDED[path] = key, b'"when":"end"' in lines[-1] and b'"pair":""' in lines[0]
+    return _ENDED[path][1]
 
 
 def pair_of(folder: Path, journal: Journal) -> list[Journal]:

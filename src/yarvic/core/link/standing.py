@@ -54,6 +54,9 @@ def standing(flashing: Flashing, journal: Journal) -> Standing:
         if found != serial:
             return Standing(f"{serial} was being written; this is {found}.", ("that unit",))
         flashing.identify()
+        if not flashing.tester.state().opened:
+            sentence = f"{serial} was being written, and takes no programming where it lies."
+            return Standing(sentence, ("bench",), BENCH)
         flashing.tester.extended_session()
         held = flashing.read(stoppable=False)
     except PASSING:

@@ -44,15 +44,15 @@ class Sighting(Document):
     revision: str = ""
 
 
+# The list as it was read last, by its file, size and time: it is asked for again and again, and seldom changed.
+_READ: dict[Path, tuple[tuple[int, int], list[Sighting | None]]] = {}
+
+
 class Vault:
-    """Raises LinkError where its folder cannot be made."""
+    """Its folder is made when something is put into it."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        try:
-            (folder / IMAGES).mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise _failed("made", folder, error) from error
 
     def put(
         self, data: bytes, how: Literal["read", "to be written"], *, made_here: Container[str] = (), **about: str
@@ -64,6 +64,7 @@ class Vault:
         sha = image_id(data)
         path = self._path(sha)
         try:
+            path.parent.mkdir(parents=True, exist_ok=True)
             if not path.exists() or path.stat().st_size != len(data):
                 _write_whole(path, data)
             with self._list() as listed:
@@ -157,15 +158,17 @@ class Vault:
                 found.append(f"image {sha[:12]} is damaged")
         return found
 
-    def _lines(self) -> Iterator[Sighting | None]:
+    def _lines(self) -> list[Sighting | None]:
         path = self.folder / SEEN
-        if not path.exists():
-            return
-        for line in read_bounded(path, MOST_SEEN).splitlines():
-            try:
-                yield Sighting.model_validate_json(line)
-            except ValidationError:
-                yield None
+        try:
+            there = path.stat()
+        except OSError:
+            return []
+        key = (there.st_size, there.st_mtime_ns)
+        if path not in _READ or _READ[path][0] != key:
+            # It may have grown since: then it is read again the next time.
+            _READ[path] = key, [_sighting(line) for line in read_bounded(path, MOST_SEEN).splitlines()]
+        return _READ[path][1]
 
     @contextlib.contextmanager
     def _list(self) -> Iterator[int]:
@@ -181,6 +184,13 @@ class Vault:
         if len(sha) != 64 or not set(sha) <= set("0123456789abcdef"):
             raise LinkError("that names no image", concerns=sha[:80], remedy="Choose one of the list.")
         return self.folder / IMAGES / f"{sha}.bin"
+
+
+def _sighting(line: bytes) -> Sighting | None:
+    try:
+        return Sighting.model_validate_json(line)
+    except ValidationError:
+        return None
 
 
 def _write_whole(path: Path, data: bytes) -> None:

@@ -148,6 +148,18 @@ def row(*widgets: QWidget | None, spacing: int = 4) -> QHBoxLayout:
     return layout
 
 
+def scrolled_sheet(page: QWidget) -> QVBoxLayout:
+    """The column of a sheet that fills a page, and scrolls where the window is too small for it."""
+    inner = QFrame()
+    inner.setObjectName("sheet")
+    outer = QVBoxLayout(page)
+    outer.setContentsMargins(0, 0, 0, 0)
+    outer.addWidget(sideways(inner))
+    column = QVBoxLayout(inner)
+    column.setContentsMargins(12, 10, 12, 10)
+    return column
+
+
 def sideways(widget: QWidget) -> QScrollArea:
     """The widget in an area that gives way: where the window is too narrow or low for it, it scrolls."""
     area = QScrollArea()

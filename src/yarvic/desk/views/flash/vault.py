@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QModelIndex, Qt
-from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QFrame, QLineEdit, QTableView, QVBoxLayout
+from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QFrame, QLineEdit, QTableView
 
 from yarvic.core.formats.images import FORMS, SUFFIXES, Form
 from yarvic.core.link.kept import Kept
@@ -15,7 +15,7 @@ from yarvic.desk.theme import font, tokens
 from yarvic.desk.views.view import Desk
 from yarvic.desk.widgets.fault import FaultLine
 from yarvic.desk.widgets.headed import Headed, dress_rows
-from yarvic.desk.widgets.words import act, chooser, label, row, sideways, word
+from yarvic.desk.widgets.words import act, chooser, label, row, scrolled_sheet, word
 from yarvic.state.vault import VaultState
 
 HEADS = ("Image", "Unit", "Vehicle", "Revision", "Family", "Seen", "Bytes")
@@ -101,13 +101,7 @@ class VaultPage(QFrame):
         self.about.setMinimumHeight(LISTED_PX)
         self.about.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        inner = QFrame()
-        inner.setObjectName("sheet")
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(sideways(inner))
-        column = QVBoxLayout(inner)
-        column.setContentsMargins(12, 10, 12, 10)
+        column = scrolled_sheet(self)
         column.setSpacing(6)
         column.addLayout(row(self.search, self.count, spacing=8))
         column.addLayout(

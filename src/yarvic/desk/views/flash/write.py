@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QFileDialog, QFrame, QListWidget, QVBoxLayout
+from PyQt6.QtWidgets import QFileDialog, QFrame, QListWidget
 
 from yarvic.core.calibration.image import memory_of
 from yarvic.core.errors import YarvicError
@@ -20,7 +20,7 @@ from yarvic.desk.views.flash.memory import COLUMNS, DIFFERS, PROVEN, SAME, UNKNO
 from yarvic.desk.views.flash.picture import LinkPicture
 from yarvic.desk.views.flash.steps import StepsLine
 from yarvic.desk.widgets.fault import FaultLine
-from yarvic.desk.widgets.words import act, label, row, sideways, word
+from yarvic.desk.widgets.words import act, label, row, scrolled_sheet, word
 from yarvic.state.pairing import may_pair, pair_image, paired_in_words
 from yarvic.state.reach.door import Reach
 from yarvic.state.requests import Request
@@ -78,14 +78,8 @@ class WritePage(QFrame):
         self._clock.timeout.connect(session.link.look)
 
     def _lay_out(self) -> None:
-        inner = QFrame()
-        inner.setObjectName("sheet")
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
         # In a low window, with an error above, there is more than there is room for.
-        outer.addWidget(sideways(inner))
-        column = QVBoxLayout(inner)
-        column.setContentsMargins(12, 10, 12, 10)
+        column = scrolled_sheet(self)
         column.setSpacing(8)
         column.addWidget(self.bus)
         column.addWidget(self.link)
