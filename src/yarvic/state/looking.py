@@ -119,6 +119,8 @@ class Looking:
         way, kept = self.way, s.settings
         made_for = (s.opening, way.key, kept.interface, kept.channel, kept.long_frames)
         if made_for != self._made_for:
+            # What was found of another unit is not of this one.
+            self.looked, self._looked_at = None, None
             self._reach = way.make(s.job, s.bench, kept) if way.make is not None else None
             self._made_for = made_for
         return self._reach
