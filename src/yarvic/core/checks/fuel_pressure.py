@@ -15,6 +15,8 @@ from yarvic.core.physics import FloatArray
 def fuel_pressure(data: PullEvidence) -> list[Finding]:
     """Deepest sag of the rail relative to its target, and the most of the injection window used."""
     findings = [_rail(data)] if data.engine.rail else []
+    if "feed_pressure" in data.log.channels and data.sweeps:
+        findings.append(_feed(data))
     try:
         t, window = data.series("injector_window")
         top = int(np.argmax(window))
@@ -23,6 +25,22 @@ def fuel_pressure(data: PullEvidence) -> list[Finding]:
     except EvidenceError as error:
         findings.append(data.not_known("injector_window", str(error), "injector_window"))
     return findings + _components(data)
+
+
+def _feed(data: PullEvidence) -> Finding:
+    """How far the pressure of the low-pressure side falls in the pull from where it began. One that feeds a high-pressure
+    pump gives way to what that draws.
+    """
+    check = "feed_sag_rail" if data.engine.rail else "feed_sag"
+    try:
+        t, feed = data.series("feed_pressure")
+        begins = float(np.median(feed[t <= data.pull.start_s + data.limits.sensor["settle"]]))
+    except EvidenceError as error:
+        return data.not_known(check, str(error), "feed_pressure")
+    low = int(np.argmin(feed))
+    sag = float(feed[low] / begins - 1.0) if begins > 0.0 else float("nan")
+    found = data.found(check, min(sag, 0.0), "Feed pressure sags", data.where("feed_pressure", float(t[low])))
+    return replace(found, statement="Feed pressure holds") if found.severity == PASS else found
 
 
 def _components(data: PullEvidence) -> list[Finding]:

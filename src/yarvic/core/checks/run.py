@@ -10,9 +10,11 @@ import numpy as np
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
 from yarvic.core.checks.curve import curve
+from yarvic.core.checks.drivetrain import drivetrain
 from yarvic.core.checks.evidence_of_pull import EngineKind, Family, PullEvidence, worst_of
 from yarvic.core.checks.finding import ORDER, PASS, STOP, WATCH, Finding
 from yarvic.core.checks.fuel_pressure import fuel_pressure
+from yarvic.core.checks.ignition_and_supply import ignition_and_supply
 from yarvic.core.checks.knock import knock
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.mixture import mixture
@@ -32,7 +34,11 @@ FAMILIES: tuple[tuple[str, Family], ...] = (
     ("Knock", knock),
     ("Temperatures", temperatures),
     ("Power and torque", curve),
+    ("Drivetrain", drivetrain),
+    ("Ignition and supply", ignition_and_supply),
 )
+# Judged where their channels were logged; a log without them is not asked.
+WHERE_LOGGED = ("Drivetrain", "Ignition and supply")
 
 
 @dataclass(frozen=True)
@@ -45,8 +51,8 @@ class CheckedPull:
 
 
 def families_of(engine: EngineKind) -> list[str]:
-    """The titles of the families that apply to an engine."""
-    left_out = set() if engine.boosted else {"Boost"}
+    """The titles of the families that an engine's evidence must answer."""
+    left_out = set(WHERE_LOGGED) | (set() if engine.boosted else {"Boost"})
     if engine.ignition != "spark":
         left_out.add("Knock")
     return [title for title, _ in FAMILIES if title not in left_out]
@@ -68,7 +74,7 @@ def check_log(
     engine = engine or EngineKind()
     log = _in_order(log)
     steady = conditions is not None and conditions.run in ("hold", "climb")
-    applies = families_of(engine)
+    applies = (*families_of(engine), *WHERE_LOGGED)
     results = []
     for number, pull in enumerate(steady_span(log) if steady else find_pulls(log)):
         found_curve = (curves or {}).get(number)
@@ -95,7 +101,7 @@ def check_curve(
     low, high = float(curve_found.speed_rpm[0]), float(curve_found.speed_rpm[-1])
     pull = Pull(float(rows[0]), float(rows[-1]), throttle, low, high)
     data = PullEvidence(evidence, log, pull, limits, conditions, curve_found, sweeps=True)
-    return CheckedPull(pull, tuple(replace(f, family=FAMILIES[-1][0]) for f in curve(data)), curve_found)
+    return CheckedPull(pull, tuple(replace(f, family="Power and torque") for f in curve(data)), curve_found)
 
 
 def _in_order(log: Log) -> Log:

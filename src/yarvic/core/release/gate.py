@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from yarvic.core.calibration.compare import compare_images
 from yarvic.core.calibration.image import Image
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
-from yarvic.core.checks.run import Summary, families_of
+from yarvic.core.checks.run import WHERE_LOGGED, Summary, families_of
 from yarvic.core.job.model import Carried, Evidence, Flash, JobSheet, Revision, Waiver
 from yarvic.core.plan.plan import not_fitted
 from yarvic.core.plan.readiness import Readiness
@@ -310,7 +310,8 @@ def _faults(case: Case) -> list[Condition]:
 
 def _checks(case: Case) -> list[Condition]:
     conditions = []
-    for family in families_of(case.sheet.vehicle.asked):
+    answered = {s.family for s in case.summaries}
+    for family in (*families_of(case.sheet.vehicle.asked), *(f for f in WHERE_LOGGED if f in answered)):
         mine = [s for s in case.summaries if s.family == family]
         if not mine:
             conditions.append(Condition(f"check {family}", family, NO_DATA, "Not judged yet.", True))
