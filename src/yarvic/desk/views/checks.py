@@ -46,6 +46,11 @@ SHORT = {
     "coolant_temperature": "coolant",
     "oil_temperature": "oil",
     "gearbox_temperature": "gearbox",
+    "feed_sag": "feed sag",
+    "feed_sag_rail": "feed sag",
+    "slip": "slip",
+    "misfires": "misfires",
+    "supply_voltage": "supply",
     "smoke_lambda": "air for the fuel",
     "smoke_opacity": "smoke opacity",
 }
