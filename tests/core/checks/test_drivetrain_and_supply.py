@@ -5,6 +5,7 @@ import pytest
 from test_checks import HEALTHY, T, evidence, findings
 
 from yarvic.core.checks.evidence_of_pull import EngineKind
+from yarvic.core.checks.filling import filling
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.checks.fuel_pressure import fuel_pressure
 from yarvic.core.checks.run import WHERE_LOGGED, check_log, families_of
@@ -72,6 +73,22 @@ def test_feed_pressure_is_held_against_where_it_began():
     assert "feed_sag" not in findings()
 
 
+def test_a_filter_that_takes_the_air_is_said_at_full_throttle_of_an_engine_without_boost():
+    from dataclasses import replace
+
+    def lost(share, *, throttle=1.0, boosted=False, barometer=97e3):
+        pressure = barometer * (1.0 - share * SPEED / SPEED[-1])
+        data = evidence(airbox_pressure=pressure, ambient_pressure=np.full(T.size, barometer))
+        data = replace(data, engine=EngineKind(boosted=boosted), pull=replace(data.pull, throttle=throttle))
+        return filling(data)
+
+    assert [lost(share)[0].severity for share in (0.03, 0.07, 0.15)] == [PASS, WATCH, STOP]
+    assert lost(0.07)[0].value == pytest.approx(0.07, abs=0.002) and lost(0.07, barometer=84e3)[0].severity == WATCH
+    # A throttle that is half shut loses pressure on purpose, and behind a compressor it is boost.
+    assert lost(0.5, throttle=0.5) == [] == lost(0.15, boosted=True)
+    assert "restriction" not in findings()
+
+
 @pytest.mark.parametrize(
     ("vehicle", "fault", "check"),
     [
@@ -79,7 +96,7 @@ def test_feed_pressure_is_held_against_where_it_began():
         ("fieldfare", "slipping_clutch", "slip"), ("ptarmigan", "weak_battery", "supply_voltage"),
         ("wether", "weak_battery", "supply_voltage"), ("ptarmigan", "failing_coil", "misfires"),
         ("fieldfare", "failing_coil", "misfires"), ("wether", "tired_pump", "feed_sag_rail"),
-        ("fieldfare", "tired_pump", "feed_sag"),
+        ("fieldfare", "tired_pump", "feed_sag"), ("fieldfare", "plugged_filter", "restriction"),
     ],
 )  # fmt: skip
 def test_seeded_faults_stop_and_healthy_vehicles_show_nothing(vehicle, fault, check):
@@ -108,5 +125,5 @@ def test_seeded_faults_stop_and_healthy_vehicles_show_nothing(vehicle, fault, ch
         (pull,) = check_log("run", log, default_limits(()), conditions, engine)
         said[bool(faults)] = {f.check: f.severity for f in pull.findings}
     assert said[True][check] == STOP
-    judged = ("slip", "supply_voltage", "misfires", "feed_sag", "feed_sag_rail")
+    judged = ("restriction", "slip", "supply_voltage", "misfires", "feed_sag", "feed_sag_rail")
     assert {said[False][c] for c in judged if c in said[False]} == {PASS}

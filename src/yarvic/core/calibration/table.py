@@ -115,9 +115,9 @@ class Table:
 
 def _of_axis(axis: Axis, at: int) -> str:
     # A number without a unit, such as a gear, is called by what it counts.
-    if axis.unit in ("", "fraction"):
-        return f"{axis.title.lower()} {axis.values[at]:g}".strip()
-    return f"{axis.values[at]:g} {axis.unit}"
+    if axis.unit == "fraction" and axis.title:
+        return f"{axis.title.lower()} {axis.values[at]:g}"
+    return f"{axis.values[at]:g} {axis.unit}".rstrip()
 
 
 @dataclass(frozen=True)

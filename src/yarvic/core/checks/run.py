@@ -12,6 +12,7 @@ from yarvic.core.checks.charge_air import charge_air
 from yarvic.core.checks.curve import curve
 from yarvic.core.checks.drivetrain import drivetrain
 from yarvic.core.checks.evidence_of_pull import EngineKind, Family, PullEvidence, worst_of
+from yarvic.core.checks.filling import filling
 from yarvic.core.checks.finding import ORDER, PASS, STOP, WATCH, Finding
 from yarvic.core.checks.fuel_pressure import fuel_pressure
 from yarvic.core.checks.ignition_and_supply import ignition_and_supply
@@ -34,11 +35,12 @@ FAMILIES: tuple[tuple[str, Family], ...] = (
     ("Knock", knock),
     ("Temperatures", temperatures),
     ("Power and torque", curve),
+    ("Filling", filling),
     ("Drivetrain", drivetrain),
     ("Ignition and supply", ignition_and_supply),
 )
 # Judged where their channels were logged; a log without them is not asked.
-WHERE_LOGGED = ("Drivetrain", "Ignition and supply")
+WHERE_LOGGED = ("Filling", "Drivetrain", "Ignition and supply")
 
 
 @dataclass(frozen=True)

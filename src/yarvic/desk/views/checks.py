@@ -48,6 +48,7 @@ SHORT = {
     "gearbox_temperature": "gearbox",
     "feed_sag": "feed sag",
     "feed_sag_rail": "feed sag",
+    "restriction": "lost in the intake",
     "slip": "slip",
     "misfires": "misfires",
     "supply_voltage": "supply",
