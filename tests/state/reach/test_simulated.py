@@ -2,6 +2,7 @@
 
 import os
 import signal
+from dataclasses import replace
 
 import pytest
 
@@ -145,3 +146,22 @@ def test_a_write_that_breaks_off_twice_is_still_ended(link, layout, stock, other
     with last.talk(quiet, never) as flashing:
         flashing.restore(last.left_unfinished())
     assert last.unit.memory == stock and not last.half_written
+
+
+def test_what_is_done_to_the_unit_while_it_is_written_reaches_it_and_a_battery_runs_down(link, other, stock):
+    """Its maintainer falls off in mid-write: the unit sees it, and the battery has less in it afterwards."""
+    link.unit.around = replace(link.unit.around, charge=0.95)
+    volts = []
+
+    def falls_off(step):
+        if step.phase == "Writing" and step.done == 2:
+            link.unit.around = replace(link.unit.around, maintained=False)
+            link.around_changed()
+        if step.supply_v is not None:
+            volts.append(step.supply_v)
+
+    with link.talk(falls_off, never) as flashing:
+        flashing.write(other, everything=True)
+        assert not flashing.tester.supply().maintained
+    assert link.unit.memory == other and not link.unit.around.maintained
+    assert 0.5 < link.unit.around.charge <= 0.95

@@ -118,6 +118,7 @@ class UnitSession:
         self.supply.maintained, self.supply.extra_a, self.supply.dip_v = f.maintained, f.extra_a, f.dip_v
 
     def _keep(self, **values: object) -> None:
+        self._take_up()  # what was done to it meanwhile stays done
         self.facts = self.facts.changed(**values)
         write_facts(self.folder, self.facts)
 
@@ -210,6 +211,7 @@ class UnitSession:
         if self.facts.engine_runs:
             raise Refused(CONDITIONS)
         yield data[:1]
+        self._keep(charge=min(max(self.supply.state, 0.0), 1.0))
         self._start()
 
     # -- data, codes

@@ -132,7 +132,8 @@ class UnitLink(Reach):
         memory = (self.folder / "memory.bin").read_bytes()
         if memory != self.unit.memory:
             self.unit.load(memory)
-        self.unit.around = replace(self.unit.around, opened=read_facts(self.folder).opened)
+        facts = read_facts(self.folder)
+        self.unit.around = replace(self.unit.around, opened=facts.opened, charge=facts.charge)
         self.half_written = self.left_unfinished() is not None
         if not self.half_written:
             shutil.rmtree(self.folder, ignore_errors=True)
