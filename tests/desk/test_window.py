@@ -1,6 +1,8 @@
 """The window as a new user meets it, and as one who makes mistakes."""
 
 import shutil
+import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -980,3 +982,13 @@ def test_the_head_opens_what_can_be_done_with_jobs(driver, tmp_path):
     driver.step(1)
     lately = [b.text() for b in window.findChildren(QPushButton) if b.isVisible()]
     assert any(Path(p).stem in lately for p in window.session.settings.recent)
+
+
+def test_the_first_picture_waits_for_nothing_that_it_does_not_need():
+    """Packages that are used later are imported where they are used: a window is there the sooner."""
+    late = ("can", "isotp", "udsoncan", "scipy", "openpyxl", "reportlab", "asammdf")
+    code = (
+        f"import sys, yarvic.desk.window, yarvic.desk.views.flash; print([m for m in {late!r} if m in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=True)
+    assert done.stdout.strip() == "[]"

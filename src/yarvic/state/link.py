@@ -11,13 +11,13 @@ from psygnal import Signal
 from yarvic.core.errors import JobError, LinkError, NotReadyError, YarvicError
 from yarvic.core.job.model import Pairing
 from yarvic.core.link.by_file import without_aside
-from yarvic.core.link.pair import Pair, finish_pair, write_pair
 from yarvic.core.plan.readiness import Readiness
 from yarvic.state.looking import Looking
 from yarvic.state.reach.door import BY, Reach
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
+    from yarvic.core.link.pair import Pair
     from yarvic.core.link.sectors import Step
     from yarvic.core.link.sequence import Written
     from yarvic.core.link.vault import Sighting
@@ -72,6 +72,8 @@ class Link(Looking):
             more = {**about, "job": reach.job, "by": reach.key}
             if other is None or units.gearbox is None:
                 return units.engine.write(image, **more), None
+            from yarvic.core.link.pair import write_pair  # the protocol is not needed before something is written
+
             return write_pair(units, image, other, **more)
 
         def apply(results: tuple[Written | None, Written | None], reach: Reach) -> None:
@@ -112,6 +114,7 @@ class Link(Looking):
                 raise JobError("the job is open read only", remedy="The flash could not be recorded.")
 
         def talk(units: Pair, reach: Reach) -> dict[str, Written]:
+            from yarvic.core.link.pair import finish_pair
             from yarvic.core.link.standing import standing_of
 
             for flashing in units.both():
@@ -195,6 +198,8 @@ class Link(Looking):
         self.writing = self.writing or (mine and writes)
 
         def work(progress: Progress, cancelled: Asked) -> object:
+            from yarvic.core.link.pair import Pair
+
             gearbox = reach.gearbox if both else None
             if gearbox is None:
                 with reach.talk(_told(progress), cancelled) as flashing:

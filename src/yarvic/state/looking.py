@@ -13,7 +13,6 @@ from yarvic.core.checks.plausibility import Doubt, doubts_of_image
 from yarvic.core.errors import LinkError, YarvicError
 from yarvic.core.job.model import Revision
 from yarvic.core.link.by_file import without_aside
-from yarvic.core.link.pair import Pair
 from yarvic.state.acts import CHECKING_IMAGE, LOOKING
 from yarvic.state.doubts import limits_at_crank
 from yarvic.state.reach import ways
@@ -259,6 +258,7 @@ class Looking:
 
 def _look(reach: Reach, left: list[Journal], kept: Standing | None) -> Looked:
     from yarvic.core.link.look import look
+    from yarvic.core.link.pair import Pair
     from yarvic.core.link.standing import standing_of
 
     now: UnitNow | None = None

@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING
 
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import LinkError
-from yarvic.core.link.buses import BusChoice, open_bus
 from yarvic.core.link.unit import KEY_OFF_S
 from yarvic.state.reach.door import Engine, Half, Hearing, Reach, Report, Way
 from yarvic.state.work import Asked
 
 if TYPE_CHECKING:
     from yarvic.core.job.store import Job
+    from yarvic.core.link.buses import BusChoice
     from yarvic.core.link.sequence import Flashing
     from yarvic.state.bench import BenchState
     from yarvic.state.settings import Settings
@@ -67,6 +67,7 @@ class InterfaceReach(Reach):
 
     @contextmanager
     def _joined(self) -> Iterator[Flashing]:
+        from yarvic.core.link.buses import open_bus
         from yarvic.core.link.diagnostics import Diagnostics
         from yarvic.core.link.sequence import Flashing
         from yarvic.core.link.vault import Vault
@@ -79,6 +80,8 @@ class InterfaceReach(Reach):
 def _make(job: Job, bench: BenchState | None, settings: Settings) -> Reach:
     if not settings.channel:
         raise LinkError("no channel is named", remedy="Give the channel of the interface, such as can0.")
+    from yarvic.core.link.buses import BusChoice
+
     choice = BusChoice(settings.interface, settings.channel, settings.long_frames)
     made = InterfaceReach(job.path, job.layout, choice)
     pairings = job.pairings()

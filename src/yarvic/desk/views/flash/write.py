@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Container, Mapping
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QFileDialog, QFrame, QListWidget
@@ -12,9 +13,6 @@ from PyQt6.QtWidgets import QFileDialog, QFrame, QListWidget
 from yarvic.core.calibration.image import memory_of
 from yarvic.core.errors import YarvicError
 from yarvic.core.link.by_file import blocks_by_name
-from yarvic.core.link.journal import Journal
-from yarvic.core.link.sectors import Step
-from yarvic.core.link.standing import Standing
 from yarvic.desk.views.flash.bus import BusRow
 from yarvic.desk.views.flash.memory import COLUMNS, DIFFERS, PROVEN, SAME, UNKNOWN, WRITTEN, Memory
 from yarvic.desk.views.flash.picture import LinkPicture
@@ -25,6 +23,11 @@ from yarvic.state.pairing import may_pair, pair_image, paired_in_words
 from yarvic.state.reach.door import Reach
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
+
+if TYPE_CHECKING:
+    from yarvic.core.link.journal import Journal
+    from yarvic.core.link.sectors import Step
+    from yarvic.core.link.standing import Standing
 
 # The step on the line by what the journal has last.
 AT_STEP = {
