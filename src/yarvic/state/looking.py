@@ -60,6 +60,7 @@ class Looking:
         self.looked: Looked | None = None
         self.image: ImageLooked | None = None
         self._reach: Reach | None = None
+        self._not_whole: LinkError | None = None  # what the way that was chosen lacks
         self._made_for: tuple[object, ...] = ()
         self._looked_at: object = None
         self._looking = False
@@ -119,9 +120,14 @@ class Looking:
         made_for = (s.opening, way.key, kept.interface, kept.channel, kept.long_frames)
         if made_for != self._made_for:
             # What was found of another unit is not of this one.
-            self.looked, self._looked_at = None, None
-            self._reach = way.make(s.job, s.bench, kept) if way.make is not None else None
-            self._made_for = made_for
+            self.looked, self._looked_at, self._made_for = None, None, made_for
+            self._reach = self._not_whole = None
+            try:
+                self._reach = way.make(s.job, s.bench, kept) if way.make is not None else None
+            except LinkError as error:
+                self._not_whole = error
+        if self._not_whole is not None:
+            raise self._not_whole
         return self._reach
 
     def reached(self) -> Reach | None:
