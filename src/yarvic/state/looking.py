@@ -123,7 +123,8 @@ class Looking:
             self.looked, self._looked_at, self._made_for = None, None, made_for
             self._reach = self._not_whole = None
             try:
-                self._reach = way.make(s.job, s.bench, kept) if way.make is not None else None
+                simulated = s.bench.link if s.bench is not None else None
+                self._reach = way.make(s.job, simulated, kept) if way.make is not None else None
             except LinkError as error:
                 self._not_whole = error
         if self._not_whole is not None:

@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from yarvic.core.link.diagnostics import Diagnostics
     from yarvic.core.link.sectors import Step
     from yarvic.core.link.sequence import Flashing
-    from yarvic.state.bench import BenchState
     from yarvic.state.settings import Settings
 
 Half = Literal["", "engine", "gearbox"]
@@ -105,12 +104,12 @@ class Reach(ABC):
 
 @dataclass(frozen=True)
 class Way:
-    """How a unit can be reached. `make` gives the unit of a job, or None where it cannot be reached so; a way without it is
-    gone by hand. `caution` is said before it is used.
+    """How a unit can be reached. `make` gives the unit of a job, which may be the simulated one that it is given, or None
+    where it cannot be reached so; a way without it is gone by hand. `caution` is said before it is used.
     """
 
     key: str
     title: str
     order: int
-    make: Callable[[Job, BenchState | None, Settings], Reach | None] | None
+    make: Callable[[Job, Reach | None, Settings], Reach | None] | None
     caution: str = ""

@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from yarvic.core.job.store import Job
     from yarvic.core.link.buses import BusChoice
     from yarvic.core.link.sequence import Flashing
-    from yarvic.state.bench import BenchState
     from yarvic.state.settings import Settings
 
 KEY = "by interface"
@@ -77,7 +76,7 @@ class InterfaceReach(Reach):
             yield Flashing(tester=tester, layout=self.layout, vault=Vault(self.vault_folder), wait_s=self.sleeps_s)
 
 
-def _make(job: Job, bench: BenchState | None, settings: Settings) -> Reach:
+def _make(job: Job, simulated: Reach | None, settings: Settings) -> Reach:
     if not settings.channel:
         raise LinkError("no channel is named", remedy="Give the channel of the interface, such as can0.")
     from yarvic.core.link.buses import BusChoice

@@ -28,7 +28,6 @@ from yarvic.state.work import Asked
 if TYPE_CHECKING:
     from yarvic.core.job.store import Job
     from yarvic.core.link.sequence import Flashing
-    from yarvic.state.bench import BenchState
     from yarvic.state.settings import Settings
 
 # Of the time that a unit takes for a sector, what goes into erasing it.
@@ -202,8 +201,8 @@ class UnitLink(Reach):
             remove_channel(channel)
 
 
-def _make(job: Job, bench: BenchState | None, settings: Settings) -> Reach | None:
-    return bench.link if bench is not None else None
+def _make(job: Job, simulated: Reach | None, settings: Settings) -> Reach | None:
+    return simulated
 
 
 WAY = Way("simulated", "Simulated", 0, _make)
