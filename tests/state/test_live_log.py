@@ -68,6 +68,15 @@ def test_what_cannot_be_logged_is_said(session):
     assert "Flash A1 first" in str(session.errors[-1])
 
 
+def test_a_unit_that_does_not_start_gives_no_channels(session):
+    """The page that lists them must not fall over it; logging says why."""
+    session.bench.unit.load(bytes(len(session.bench.unit.memory)))
+    live = Live(session)
+    assert live.channels() == ()
+    live.start()
+    assert session.errors and session.errors[-1].remedy
+
+
 def test_a_unit_on_a_bus_is_logged_until_it_is_stopped_or_gone(session, tmp_path, layout, stock, monkeypatch):
     new_unit(tmp_path / "unit", layout, stock, UnitFacts(serial="W-7"))
     values = LiveValues.create(tmp_path / "unit", ["engine_speed", "cup_holder"])

@@ -114,6 +114,19 @@ def test_half_a_pair_is_said_everywhere_until_both_are_written(session, files, t
     assert image_id(session.bench.gearbox.memory) == image_id(files[1].read_bytes())
 
 
+def test_what_nobody_can_tell_does_not_pass_the_gate(session, files, tmp_path):
+    """By file nobody asks the gearbox's unit: until it was written over a link, that is no data."""
+    pair(session, files, tmp_path)
+    choose(session, "A1")
+    session.link.choose_way("by file")
+    found = {c.key: c for c in gate_conditions(session)}["pair"]
+    assert found.severity == "no_data" and found.may_waive
+    session.link.choose_way("simulated")
+    session.link.write()
+    session.link.choose_way("by file")
+    assert {c.key: c.severity for c in gate_conditions(session)}["pair"] == "pass"
+
+
 @pytest.mark.parametrize("way", ["go on", "restore"])
 def test_a_pair_that_broke_off_is_found_by_the_next_start_and_ended_alike(session, files, tmp_path, monkeypatch, way):
     pair(session, files, tmp_path)

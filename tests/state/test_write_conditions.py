@@ -103,7 +103,12 @@ def test_the_ledger_is_held_against_the_image(session):
     boost = next(limit for limit in limits if limit.key == "boost")
     low = boost.model_copy(update={"safe": boost.safe * 0.1, "stretch": boost.stretch * 0.1, "moves": ()})
     session.sheet.set("the limits", limits=tuple(low if limit is boost else limit for limit in limits))
-    doubts = [k for k, v in said(session).items() if v[0] == WATCH and boost.component in k]
+    before = said(session)
+    session.sheet.undo()
+    assert not any("stands" in k for k in said(session)), "the image is looked through anew when the ledger changes"
+    session.sheet.redo()
+    assert said(session) == before
+    doubts = [k for k, v in before.items() if v[0] == WATCH and boost.component in k]
     assert doubts and "stands" in doubts[0]
 
 
@@ -113,7 +118,8 @@ def test_another_family_and_an_image_that_cannot_be_checked_are_said(session, mo
     layout = job.layout
 
     def with_layout(**update):
-        monkeypatch.setattr(type(job), "layout", property(lambda job: layout.model_copy(update=update)))
+        changed = layout.model_copy(update=update)
+        monkeypatch.setattr(type(job), "layout", property(lambda job: changed))
         link = Link(session)
         link.looked = looked
         link.look_through(session.working_revision())

@@ -58,7 +58,10 @@ class Live:
         """What the unit gives: of a simulated one from its engine, of another as it said when it was asked last."""
         bench, reach = self.session.bench, self.session.link.reached()
         if bench is not None and reach is bench.link:
-            return bench.rig(self.session.slot).heard_by_unit(bench.settings)
+            try:
+                return bench.rig(self.session.slot).heard_by_unit(bench.settings)
+            except YarvicError:
+                return ()  # a unit that does not start gives nothing; why is said where it is logged from
         return self.given
 
     def chosen(self) -> tuple[str, ...]:
@@ -119,9 +122,9 @@ class Live:
             return _ToLog(reach, s.link.holds(), None, (), self.left_out, self.rate_hz)
         revision, chosen = s.working_revision(), self.chosen()
         bench.may_pull(revision)
+        pull = bench.pull_work(s.slot, [bench.settings])
         if not chosen:
             raise LinkError("there is no channel to log", remedy="Tick one.")
-        pull = bench.pull_work(s.slot, [bench.settings])
         return _ToLog(reach, revision, pull, chosen, self.left_out, self.rate_hz)
 
     def _heard(self, detail: object) -> None:

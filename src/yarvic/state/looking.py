@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
+from collections.abc import Hashable
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from psygnal import Signal
 
-from yarvic.core.calibration.image import Image, check_image
+from yarvic.core.calibration.image import Image, check_image, image_id
 from yarvic.core.checks.plausibility import Doubt, doubts_of_image
 from yarvic.core.errors import LinkError, YarvicError
 from yarvic.core.job.model import Revision
@@ -45,7 +46,7 @@ class Looked:
 class ImageLooked:
     """What is wrong with an image (length, marks, checksums), and what in it lies outside bounds or beyond the ledger."""
 
-    sha: str
+    of: Hashable  # the image, and what it was held against: layout and ledger
     fault: YarvicError | None
     doubts: tuple[Doubt, ...]
 
@@ -64,6 +65,8 @@ class Looking:
         self._made_for: tuple[object, ...] = ()
         self._looked_at: object = None
         self._looking = False
+        self._through: Hashable = None  # what is being looked through, or was last
+        self._known: tuple[Hashable, Revision | None] = (None, None)
         self.writing = False  # a unit is being written by this window
 
     # -- the way
@@ -146,8 +149,14 @@ class Looking:
         bench = self._bench_of(reach)
         if bench is not None:
             return bench.holds()
-        layout, bare = job.layout, without_aside(held, job.layout)
-        return next((r for r in reversed(job.revisions()) if without_aside(job.image(r.image), layout) == bare), None)
+        layout, revisions = job.layout, job.revisions()
+        key = (self._made_for, image_id(held), len(revisions), layout)
+        if self._known[0] != key:
+            # Asked for at every picture; the images of all revisions are not read for that.
+            bare = without_aside(held, layout)
+            found = (r for r in reversed(revisions) if without_aside(job.image(r.image), layout) == bare)
+            self._known = key, next(found, None)
+        return self._known[1]
 
     def _bench_of(self, reach: Reach | None) -> BenchState | None:
         """The bench, where the unit is the simulated one."""
@@ -193,7 +202,6 @@ class Looking:
 
     def _looked_once(self) -> None:
         self._looking = False
-        self.writing = False  # a unit is being written by this window
 
     def _found(self, looked: Looked, key: object) -> None:
         same = self.looked == looked or (looked.fault is not None and str(looked.fault) == str(self._fault()))
@@ -207,8 +215,9 @@ class Looking:
     def look_through(self, revision: Revision) -> None:
         """Check an image beside the window: length, marks, checksums, bounds, and what the parts bear."""
         s = self.session
-        if s.job is None or (self.image is not None and self.image.sha == revision.image):
+        if s.job is None or self._against(revision) == self._through:
             return
+        of = self._through = self._against(revision)
         layout, data, limits = s.job.layout, s.job.image(revision.image), limits_at_crank(s.job)
 
         def work(progress: Progress, cancelled: Asked) -> ImageLooked:
@@ -217,15 +226,24 @@ class Looking:
                 sets = Image(layout, data)
                 doubts = [d for slot in sets for d in doubts_of_image(sets[slot], layout.role_of, limits)]
             except YarvicError as error:
-                return ImageLooked(revision.image, error, ())
-            return ImageLooked(revision.image, None, tuple(dict.fromkeys(doubts)))
+                return ImageLooked(of, error, ())
+            return ImageLooked(of, None, tuple(dict.fromkeys(doubts)))
 
         def apply(found: ImageLooked) -> None:
             self.image = found
             self.changed.emit()
 
-        request = s.request(CHECKING_IMAGE, reads=("the ledger",))
-        s.requests.submit(request, "Checking the image", work, apply, visible=False)
+        s.requests.submit(s.request(CHECKING_IMAGE), "Checking the image", work, apply, visible=False)
+
+    def _against(self, revision: Revision) -> Hashable:
+        job = self.session.job
+        return (
+            (self.session.opening, revision.image, id(job.layout), limits_at_crank(job)) if job is not None else None
+        )
+
+    def image_of(self, revision: Revision) -> ImageLooked | None:
+        """What was found of an image as things stand now; None while that is being looked through."""
+        return self.image if self.image is not None and self.image.of == self._against(revision) else None
 
     def say_broken(self) -> None:
         """Say a write into this unit that has not ended, wherever one looks."""
@@ -242,6 +260,12 @@ class Looking:
         remedy = "Do not drive. Flash says where the unit stands, and what can be done next."
         serials = ", ".join(j.begun.serial for j in left)
         self.session.failed.emit(LinkError(what, concerns=serials, remedy=remedy))
+
+    @property
+    def blind(self) -> bool:
+        """Whether what the gearbox's unit holds is not known here: it was not read over this link."""
+        reach = self.reached()
+        return reach is None or reach.gearbox is None or reach.gearbox.memory() is None
 
     def half_a_pair(self) -> str:
         """Why the engine's unit and the gearbox's do not belong together, in words; empty where they do."""
@@ -268,28 +292,22 @@ def _look(reach: Reach, left: list[Journal], kept: Standing | None) -> Looked:
     from yarvic.core.link.pair import Pair
     from yarvic.core.link.standing import standing_of
 
-    now: UnitNow | None = None
-    box: UnitNow | None = None
+    found: list[UnitNow | None] = [None, None]
     fault: YarvicError | None = None
     stands = kept
     try:
-        with reach.looking() as flashing:
-            try:
-                now = look(flashing.tester)
-            except LinkError as error:
-                fault = error
-            if left and stands is None and reach.gearbox is None:
-                stands = standing_of(Pair(flashing), left)
-        if reach.gearbox is not None:
-            with reach.looking() as engine, reach.gearbox.looking() as gearbox:
+        with ExitStack() as stack:
+            units = [stack.enter_context(r.looking()) for r in (reach, reach.gearbox) if r is not None]
+            for n, flashing in enumerate(units):
                 try:
-                    box = look(gearbox.tester)
+                    found[n] = look(flashing.tester)
                 except LinkError as error:
                     fault = fault or error
-                if left and stands is None:
-                    stands = standing_of(Pair(engine, gearbox), left)
+            if left and stands is None:
+                stands = standing_of(Pair(*units), left)
     except YarvicError as error:
         fault = error
+    now, box = found
     return Looked(now, fault, tuple(left), stands, box, _stock_read(reach, now))
 
 

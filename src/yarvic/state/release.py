@@ -71,7 +71,8 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
         waivers=tuple(job.waivers(revision.id)),
         units=session.settings.units,
         paired=paired.title if paired is not None else "",
-        half_a_pair=session.link.half_a_pair() if paired is not None else "",
+        paired_image=paired.image if paired is not None else "",
+        half_a_pair=session.link.half_a_pair() or (None if paired is not None and session.link.blind else ""),
     )
 
 

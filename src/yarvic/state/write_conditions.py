@@ -157,7 +157,7 @@ def _readiness(job: Job) -> list[Reading]:
 
 
 def _image(link: Link, job: Job, revision: Revision) -> Iterator[Reading]:
-    found = link.image if link.image is not None and link.image.sha == revision.image else None
+    found = link.image_of(revision)
     if found is None:
         yield Reading(
             NO_DATA, f"{revision.name} is being checked", "length, marks, checksums, bounds, what parts bear"

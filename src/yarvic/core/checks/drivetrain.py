@@ -12,9 +12,7 @@ from yarvic.core.errors import EvidenceError
 
 # Speeds behind clutch and gearbox, the nearest first.
 BEHIND = ("roller_speed", "vehicle_speed")
-# The ratio where nothing slips is the lowest of the pull, and its highest the slip: a tenth and a fiftieth are left to
-# noise. Our choice.
-LOWEST, HIGHEST = 10.0, 98.0
+SMOOTHED = 5  # samples whose median is taken: what a single one says is noise. Our choice.
 STANDING_SHARE = 0.05  # of its highest speed: below it no ratio is formed. Our choice.
 
 
@@ -23,6 +21,8 @@ def drivetrain(data: PullEvidence) -> list[Finding]:
     behind = next((key for key in BEHIND if key in data.log.channels), None)
     if behind is None or "engine_speed" not in data.log.channels or not data.sweeps:
         return []
+    from scipy.ndimage import median_filter  # not needed at start
+
     try:
         t, engine = data.series("engine_speed")
         data.series(behind)
@@ -33,7 +33,10 @@ def drivetrain(data: PullEvidence) -> list[Finding]:
     if np.count_nonzero(turns) < 5:
         return [data.not_known("slip", "the wheels hardly turn in the pull", behind)]
     ratio, at = engine[turns] / speed[turns], t[turns]
-    free, most = np.percentile(ratio, (LOWEST, HIGHEST))
-    where = data.where("engine_speed", float(at[int(np.argmin(np.abs(ratio - most)))]))
-    found = data.found("slip", float(most / free - 1.0), "Engine speed runs ahead of the wheels", where)
+    smooth = median_filter(ratio, size=SMOOTHED, mode="nearest")
+    # A converter slips until it locks, and that is its work: what counts is how far the ratio rises again.
+    slip = smooth / np.minimum.accumulate(smooth) - 1.0
+    most = int(np.argmax(slip))
+    where = data.where("engine_speed", float(at[most]))
+    found = data.found("slip", float(slip[most]), "Engine speed runs ahead of the wheels", where)
     return [replace(found, statement="Engine speed and wheels keep one ratio") if found.severity == PASS else found]

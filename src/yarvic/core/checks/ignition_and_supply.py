@@ -10,6 +10,8 @@ from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import PASS, Finding
 from yarvic.core.errors import EvidenceError
 
+OF_12_V = 18.0  # more than this, and it is a supply of 24 V. Our choice.
+
 
 def ignition_and_supply(data: PullEvidence) -> list[Finding]:
     """Both, where they were logged."""
@@ -39,6 +41,10 @@ def _supply(data: PullEvidence) -> Finding:
         t, volts = data.series("supply_voltage")
     except EvidenceError as error:
         return data.not_known("supply_voltage", str(error), "supply_voltage")
+    if float(np.median(volts)) > OF_12_V:
+        return data.not_known(
+            "supply_voltage", "the supply is one of 24 V, and the limit is for 12 V", "supply_voltage"
+        )
     low = int(np.argmin(volts))
     where = data.where("supply_voltage", float(t[low]))
     found = data.found("supply_voltage", float(volts[low]), "Supply voltage is low", where)

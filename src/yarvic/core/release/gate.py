@@ -65,7 +65,8 @@ class Case:
     waivers: tuple[Waiver, ...]
     units: Mapping[str, str]
     paired: str = ""  # what the gearbox's unit is to hold; empty where it has none of its own
-    half_a_pair: str = ""  # why the two units do not belong together
+    paired_image: str = ""
+    half_a_pair: str | None = ""  # why the two units do not belong together; None where nobody here can tell
 
 
 def gate(case: Case) -> list[Condition]:
@@ -223,6 +224,10 @@ def _pair(case: Case) -> list[Condition]:
     title = "Both units of the pair are written"
     if case.half_a_pair:
         return [Condition("pair", title, STOP, f"Half a pair: {case.half_a_pair}. Write both.", False)]
+    written = any(f.image == case.paired_image for f in case.flashes)
+    if case.half_a_pair is None and not written:
+        text = f"Nobody here knows that the gearbox's unit holds {case.paired}: write both over a link, or look."
+        return [Condition("pair", title, NO_DATA, text, True)]
     return [Condition("pair", title, PASS, f"The gearbox's unit goes with it: {case.paired}.", False)]
 
 
