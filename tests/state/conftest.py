@@ -1,5 +1,7 @@
 """What several tests of the state stand on."""
 
+import shutil
+
 import numpy as np
 import pytest
 
@@ -9,6 +11,9 @@ from yarvic.core.job.model import Fitting
 from yarvic.core.job.store import Job
 from yarvic.demo.ptarmigan import PTARMIGAN
 from yarvic.demo.story import AUTHOR
+from yarvic.state.session import Session
+from yarvic.state.settings import Settings
+from yarvic.state.work import InlineRunner
 
 
 @pytest.fixture(scope="session")
@@ -32,3 +37,16 @@ def small_job(tmp_path_factory, layout, stock, pulled):
         job.add_evidence(f"{revision.name} pull 1", revision.id, *pulled, source="test")
     job.close()
     return path
+
+
+@pytest.fixture
+def at_once(small_job, tmp_path):
+    """The small job in a session that does everything at once, with a unit that takes no time; `errors` are what it said."""
+    made = Session(Settings(), InlineRunner())
+    made.open_job(shutil.copy(small_job, tmp_path / "a.yarvic"))
+    made.bench.link.place = tmp_path
+    made.bench.unit.seconds_per_block = 0.0
+    made.errors = []
+    made.failed.connect(made.errors.append)
+    yield made
+    made.close_job()

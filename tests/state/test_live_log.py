@@ -1,7 +1,5 @@
 """Logging from the unit: a simulated run heard over the bus becomes evidence; so does a unit on another bus."""
 
-import shutil
-
 import numpy as np
 import pytest
 
@@ -9,23 +7,14 @@ from yarvic.bench.control_unit.facts import UnitFacts
 from yarvic.bench.control_unit.process import new_unit, start_unit
 from yarvic.bench.control_unit.values import LiveValues
 from yarvic.state.live import Live
-from yarvic.state.session import Session
-from yarvic.state.settings import Settings
-from yarvic.state.work import InlineRunner
 
 
 @pytest.fixture
-def session(small_job, tmp_path, monkeypatch):
+def session(at_once, tmp_path, monkeypatch):
     monkeypatch.setenv("YARVIC_BUS", str(tmp_path / "bus"))
-    made = Session(Settings(interface="virtual bus", channel="road"), InlineRunner())
-    made.open_job(shutil.copy(small_job, tmp_path / "a.yarvic"))
-    made.bench.link.place = tmp_path
-    made.bench.unit.seconds_per_block = 0.0
-    made.errors = []
-    made.failed.connect(made.errors.append)
-    made.choose_working(made.job.revision("B1").id)
-    yield made
-    made.close_job()
+    at_once.settings.interface, at_once.settings.channel = "virtual bus", "road"
+    at_once.choose_working(at_once.job.revision("B1").id)
+    return at_once
 
 
 def test_a_simulated_run_is_heard_over_the_bus_at_its_rate(session):

@@ -1,30 +1,18 @@
 """What is looked at before a write, each with its value."""
 
-import shutil
-
 import pytest
 
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.link.unit import titled
 from yarvic.core.link.vault import Vault
 from yarvic.state.link import Link
-from yarvic.state.session import Session
-from yarvic.state.settings import Settings
-from yarvic.state.work import InlineRunner
 from yarvic.state.write_conditions import write_conditions
 
 
 @pytest.fixture
-def session(small_job, tmp_path):
-    made = Session(Settings(), InlineRunner())
-    made.open_job(shutil.copy(small_job, tmp_path / "a.yarvic"))
-    made.bench.link.place = tmp_path
-    made.bench.unit.seconds_per_block = 0.0
-    made.errors = []
-    made.failed.connect(made.errors.append)
-    made.choose_working(made.job.revision("A1").id)
-    yield made
-    made.close_job()
+def session(at_once):
+    at_once.choose_working(at_once.job.revision("A1").id)
+    return at_once
 
 
 def said(session):

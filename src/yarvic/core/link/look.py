@@ -23,15 +23,18 @@ class UnitNow:
     others: tuple[int, ...]
 
 
+def identity_of(tester: Diagnostics) -> Identity:
+    """Who a unit is, and what it runs. Raises LinkError."""
+    name = f"{tester.text(Did.SYSTEM_NAME)} {tester.text(Did.SERIAL_NUMBER)}"
+    return Identity(name, tester.text(Did.FAMILY), tester.text(Did.SOFTWARE_VERSION), tester.text(Did.RUNNING))
+
+
 def look(tester: Diagnostics) -> UnitNow:
     """Ask. Raises LinkError for a unit that does not answer, or answers nonsense."""
     others = tester.others()
-    serial = tester.text(Did.SERIAL_NUMBER)
-    name = f"{tester.text(Did.SYSTEM_NAME)} {serial}"
-    identity = Identity(name, tester.text(Did.FAMILY), tester.text(Did.SOFTWARE_VERSION), tester.text(Did.RUNNING))
     return UnitNow(
-        identity,
-        serial,
+        identity_of(tester),
+        tester.text(Did.SERIAL_NUMBER),
         tester.text(Did.VEHICLE),
         tester.state(),
         tester.supply(),

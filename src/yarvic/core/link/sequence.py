@@ -18,6 +18,7 @@ from yarvic.core.calibration.image import check_image
 from yarvic.core.errors import Cancelled, LinkError
 from yarvic.core.link.identifiers import Did
 from yarvic.core.link.journal import JOURNALS, Begun, Ending, Journal, begun_now
+from yarvic.core.link.look import identity_of
 from yarvic.core.link.sectors import PASSING, SectorWriter, Step
 from yarvic.core.link.unit import KEY_OFF_S, LEAST_VOLTAGE_V, FaultCode, Identity
 from yarvic.core.link.vault import Sighting, Vault
@@ -224,10 +225,9 @@ class Flashing(SectorWriter):
 
     def identify(self) -> Identity:
         """Who the unit is and what it runs. Raises LinkError for another memory than the layout's."""
-        tester, layout = self.tester, self.layout
-        family, version = tester.text(Did.FAMILY), tester.text(Did.SOFTWARE_VERSION)
-        name = f"{tester.text(Did.SYSTEM_NAME)} {tester.text(Did.SERIAL_NUMBER)}"
-        self.map = tester.memory_map()
+        layout, identity = self.layout, identity_of(self.tester)
+        name, family, version = identity.name, identity.family, identity.layout_version
+        self.map = self.tester.memory_map()
         if (family, version) != (layout.family, layout.version):
             raise LinkError(
                 f"the unit is of family {family!r} layout {version!r}, the image is for {layout.family!r} layout"
@@ -242,7 +242,7 @@ class Flashing(SectorWriter):
                 concerns=name,
                 remedy="Nothing was written. Use the description of this unit.",
             )
-        return Identity(name, family, version, tester.text(Did.RUNNING))
+        return identity
 
     def _may_be_written(self, identity: Identity) -> None:
         if self.tester.others():
