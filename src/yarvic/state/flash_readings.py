@@ -69,4 +69,8 @@ def _by_file(session: Session, revision: Revision | None) -> list[Reading]:
         Reading(WATCH, f"Of the checksum nobody knows the rule: {what}", "the writer must correct it")
         for what in unknown_sums(session.job.layout)
     ]
+    paired = session.job.pairing_of(revision.id) if revision is not None else None
+    if paired is not None:
+        numbers = f"{paired.title}: write its image too, and read it back; nobody here can ask it"
+        found.append(Reading(NO_DATA, "The gearbox's unit goes with it", numbers))
     return [*found, SUPPLY]

@@ -23,7 +23,7 @@ from yarvic.state.session import STEP_TITLES, Session
 
 # Slow enough that drawing takes a small part of the window's time, and the axis of time grows in steps.
 DRAW_MS, STEP_S = 250, 10.0
-LIST_PX, MOST_HZ_HERE = 220, 100.0
+LIST_PX, LEAST_LANE_PX, MOST_HZ_HERE = 220, 64, 100.0
 CAUTION = "On the road a second person reads the screen; on the dyno nobody stands in line with roller or chain."
 
 
@@ -148,7 +148,7 @@ class LiveView(View):
         lanes = list(lanes_of(keys))
         shown = {k for lane in LANES for k in (*lane.keys, *lane.beside)}
         lanes += [Lane(CHANNELS[k].title if k in CHANNELS else k, (k,)) for k in keys if k not in shown]
-        lanes = lanes[:MOST_LANES]
+        lanes = lanes[: min(max(self.sheet.height() // LEAST_LANE_PX, 1), MOST_LANES)]
         if [lane for lane, _, _ in self._lanes] == lanes:
             return
         self.sheet.clear()

@@ -26,10 +26,9 @@ class BusRow(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
-        column.addLayout(
-            row(label("Interface", "quiet"), self.interface, self.other, label("channel", "quiet"), self.channel, self.long,
-                None, spacing=8)
-        )  # fmt: skip
+        names = label("Interface", "quiet"), label("channel", "quiet")
+        column.addLayout(row(names[0], self.interface, self.other, names[1], self.channel, None, spacing=8))
+        column.addLayout(row(self.long, None))
         column.addWidget(self.other.fault)
         column.addWidget(self.channel.fault)
         column.addWidget(self.caution)

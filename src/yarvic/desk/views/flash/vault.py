@@ -103,10 +103,9 @@ class VaultPage(QFrame):
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         column = scrolled_sheet(self)
         column.setSpacing(6)
-        column.addLayout(row(self.search, self.count, spacing=8))
-        column.addLayout(
-            row(self.compare, self.take, self.bytewise, self.export, None, self.prove, self.remove, spacing=8)
-        )
+        column.addWidget(self.search)
+        column.addLayout(row(self.compare, self.take, self.bytewise, self.export, None, spacing=8))
+        column.addLayout(row(self.count, None, self.prove, self.remove, spacing=8))
         column.addWidget(self.fault)
         column.addWidget(self.damage)
         column.addWidget(self.table, 1)
