@@ -90,6 +90,13 @@ def test_a_disk_without_room_is_said_and_changes_nothing(link, stock, monkeypatc
     monkeypatch.setattr("pathlib.Path.write_bytes", full)
     with pytest.raises(LinkError, match="No space left"), link.talk(quiet, never):
         pass
+    for asks in (link.looking(), link.live(None)):
+        with pytest.raises(LinkError, match="No space left"), asks:
+            pass
+    monkeypatch.undo()
+    monkeypatch.setattr("yarvic.bench.control_unit.values.LiveValues.create", full)
+    with pytest.raises(LinkError, match="No space left"), link.live(None):
+        pass
     assert link.unit.memory == stock
 
 

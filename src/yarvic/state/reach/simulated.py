@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, replace
 from pathlib import Path
-from tempfile import TemporaryDirectory
+from tempfile import TemporaryDirectory, gettempdir
 from typing import TYPE_CHECKING
 
 from yarvic.bench.control_unit.facts import UnitFacts, read_facts, write_facts
@@ -76,10 +76,8 @@ class UnitLink(Reach):
     @contextmanager
     def looking(self) -> Iterator[Flashing]:
         """A unit like this one, in this process: it is only asked."""
-        with TemporaryDirectory(prefix="yarvic-unit-") as folder:
-            self._lay_out(Path(folder))
-            with self._in_this_process(Path(folder)) as flashing:
-                yield flashing
+        with self._like_it() as folder, self._in_this_process(folder) as flashing:
+            yield flashing
 
     @contextmanager
     def live(self, engine: Engine | None) -> Iterator[Hearing]:
@@ -87,13 +85,15 @@ class UnitLink(Reach):
         from yarvic.bench.control_unit.values import LiveValues
 
         channels = engine.channels if engine is not None else ()
-        with TemporaryDirectory(prefix="yarvic-unit-") as folder:
-            self._lay_out(Path(folder))
-            write_facts(Path(folder), read_facts(Path(folder)).changed(engine_runs=engine is not None))
-            values = LiveValues.create(Path(folder), channels)
+        with self._like_it() as folder:
+            try:
+                write_facts(folder, read_facts(folder).changed(engine_runs=engine is not None))
+                values = LiveValues.create(folder, channels)
+            except OSError as error:
+                raise _no_room(folder, error) from error
             joined = self._in_its_own_process if self.unit.seconds_per_block else self._in_this_process
             try:
-                with joined(Path(folder)) as flashing:
+                with joined(folder) as flashing:
                     begun = [flashing.clock()]
 
                     def sleep(seconds: float) -> None:
@@ -143,11 +143,18 @@ class UnitLink(Reach):
         try:
             new_unit(folder, self.unit.layout, self.unit.memory, self._facts())
         except OSError as error:
-            raise LinkError(
-                f"the simulated unit has no room: {error.strerror}",
-                concerns=str(folder),
-                remedy="Make room on the disk, or let this user write there; then try again.",
-            ) from error
+            raise _no_room(folder, error) from error
+
+    @contextmanager
+    def _like_it(self) -> Iterator[Path]:
+        """The folder of a unit like this one, for as long as it is asked. Raises LinkError where there is no room."""
+        try:
+            made = TemporaryDirectory(prefix="yarvic-unit-", ignore_cleanup_errors=True)
+        except OSError as error:
+            raise _no_room(Path(gettempdir()), error) from error
+        with made as name:
+            self._lay_out(Path(name))
+            yield Path(name)
 
     def _around(self) -> dict[str, object]:
         return {**asdict(self.unit.around), "dip_v": self.unit.supply().dip_v}
@@ -199,6 +206,14 @@ class UnitLink(Reach):
         finally:
             process.kill()
             remove_channel(channel)
+
+
+def _no_room(folder: Path, error: OSError) -> LinkError:
+    return LinkError(
+        f"the simulated unit has no room: {error.strerror}",
+        concerns=str(folder),
+        remedy="Make room on the disk, or let this user write there; then try again.",
+    )
 
 
 def _make(job: Job, simulated: Reach | None, settings: Settings) -> Reach | None:
