@@ -102,7 +102,7 @@ def check(
     from yarvic.core.units import parse_measure
     from yarvic.state.shop import channel_words
 
-    components, engine = _of_job(job) if job is not None else (None, EngineKind())
+    components, engine, baselines = _of_job(job) if job is not None else (None, EngineKind(), ())
     if cylinders is not None:
         engine = replace(engine, cylinders=cylinders)
     by = Judging(
@@ -114,6 +114,7 @@ def check(
             fuel_by_key(fuel).stoichiometric_afr if fuel else None,
         ),
         channel_words(),
+        baselines,
     )
     document = [each for path in logs for each in check_file(path, by)]
     print_each(document, _tell_check, as_json)
@@ -139,16 +140,21 @@ def _tell_check(entry: dict[str, Any]) -> None:
         tell(f"  {VERDICT_WORDS[c['severity']]:8} {c['sentence']}: {c['numbers']}")
     for family in entry["not_asked"]:
         tell(f"  not asked of this log: {family.lower()}")
+    for c in entry["causes"]:
+        tell(f"  points at: {c['title'].lower()} ({c['share'] * 100.0:.0f} %), by {', '.join(c['explains'])}")
+    if entry["next_look"]:
+        tell(f"  next: {entry['next_look']}")
 
 
-def _of_job(path: Path) -> tuple[tuple[Any, ...] | None, Any]:
-    """The component limits of a job, and the kind of its engine."""
+def _of_job(path: Path) -> tuple[tuple[Any, ...] | None, Any, tuple[Any, ...]]:
+    """The component limits of a job, the kind of its engine, and its baselines."""
     from yarvic.core.job.model import parts_on
     from yarvic.core.job.store import Job
+    from yarvic.state.baselines import baselines_of
 
     job = Job.open(path, read_only=True)
     try:
-        return job.sheet.judged_limits(parts_on(job.builds())), job.sheet.vehicle.asked
+        return job.sheet.judged_limits(parts_on(job.builds())), job.sheet.vehicle.asked, baselines_of(job)
     finally:
         job.close()
 

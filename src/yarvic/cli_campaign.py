@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -12,7 +13,7 @@ import typer
 from yarvic.cli_words import print_json, tell
 
 campaigns = typer.Typer(help="Trials of what is to hold whatever goes wrong.", no_args_is_help=True)
-PART = 50  # cases that a process takes at a time
+PART, FEW = 50, 6  # cases that a process takes at a time
 HOLDS, FALLS_SHORT = 0, 1
 
 
@@ -56,3 +57,35 @@ def flash(
         for line in total.wrong:
             tell(f"  wrong: {line}")
     raise typer.Exit(HOLDS if total.holds else FALLS_SHORT)
+
+
+@campaigns.command()
+def checks(
+    seeds: Annotated[
+        int, typer.Option(min=2, max=100_000, help="How many runs to try; every second one is sound.")
+    ] = 400,
+    first: Annotated[int, typer.Option(min=0, help="The first seed.")] = 0,
+    report: Annotated[Path | None, typer.Option(help="Write a page of it here, in Markdown.")] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")] = False,
+) -> None:
+    """Pull simulated engines with a known fault, and as many sound ones: what is found, and which cause is named."""
+    from yarvic.core.formats.files import write_whole
+    from yarvic.demo.checks_campaign import Tally, campaign
+    from yarvic.demo.checks_report import document, goals_met, page
+
+    total = Tally()
+    parts = [range(n, min(n + FEW, first + seeds)) for n in range(first, first + seeds, FEW)]
+    with ProcessPoolExecutor(len(os.sched_getaffinity(0))) as pool:
+        for found in pool.map(campaign, parts):
+            total.outcomes += found.outcomes
+            if sys.stderr.isatty():
+                print(f"\r{len(total.outcomes):,} of {seeds:,}", end="", file=sys.stderr, flush=True)
+    if sys.stderr.isatty():
+        print(file=sys.stderr)
+    if report is not None:
+        write_whole(report, page(total).encode("utf-8"))
+    if as_json:
+        print_json(document(total))
+    else:
+        tell(page(total))
+    raise typer.Exit(HOLDS if goals_met(total) else FALLS_SHORT)

@@ -12,11 +12,13 @@ import pytest
 from evidence_files import read_log
 from kept import kept_drafts
 
+from yarvic.bench.loggers import STYLES, write_log
 from yarvic.core.evidence.log import Log
 from yarvic.core.formats.csv_log import write_csv_log
 from yarvic.core.job.store import Job
 from yarvic.core.release.keys import to_toml
 from yarvic.demo.jobs import DEMO_JOBS
+from yarvic.demo.ptarmigan import MILD
 
 CODE = "import sys; from yarvic.cli import main; sys.argv = ['yarvic', *sys.argv[1:]]; main()"
 
@@ -566,3 +568,39 @@ def test_two_images_tell_what_a_checksum_covers(tmp_path):
     assert "checksums" not in json.loads(yarvic("diff", *files, "--json").stdout)
     done = yarvic("diff", files[0], "A1", "B1", "--checksums")
     assert done.returncode == 2 and "--checksums is of two images" in done.stderr
+
+
+def test_check_holds_a_log_against_the_baseline_of_its_job_and_names_causes(tmp_path, demo_path):
+    """A leak that passes every limit of its own: seen only beside what the same maps gave before."""
+    from dataclasses import replace
+
+    from yarvic.demo.checks_campaign import _pulled, case
+
+    def written(name, **changes):
+        made = replace(case(1), engine="ptarmigan", air=MILD, dialect="", **changes)
+        text = write_log(_pulled(made)[0][0], STYLES["plain"], stoichiometric_afr=14.6)
+        (tmp_path / name).write_text(text)
+        return tmp_path / name
+
+    sound, leaks = written("sound.csv", fault="", size=0.0), written("leaks.csv", fault="boost_leak", size=0.5)
+    document = checked(leaks, "--job", demo_path)
+    assert document["baseline"] == "A1 on build 1"
+    late = next(c for c in document["checks"] if c["check"] == "boost_delay")
+    assert late["severity"] == "watch" and late["value"] > 100.0
+    assert document["causes"][0]["cause"] == "boost_leak" and document["next_look"]
+    document = checked(sound, "--job", demo_path)
+    assert document["baseline"] == "A1 on build 1" and document["causes"] == []
+    # Without a job nothing is known of how it was before.
+    bare = checked(leaks)
+    assert bare["baseline"] is None and not any(c["check"] == "boost_delay" for c in bare["checks"])
+    said = yarvic("check", leaks, "--job", demo_path).stdout
+    assert "points at: the charge pipes leak" in said and "held against A1" in said
+
+
+def test_the_campaign_of_the_checks_prints_counts_and_writes_its_page(tmp_path):
+    done = yarvic("campaign", "checks", "--seeds", "4", "--json", "--report", tmp_path / "checks.md")
+    assert done.returncode in (0, 1), done.stderr
+    document = json.loads(done.stdout)
+    assert sum(f["runs"] for f in document["faults"]) == document["clean"]["runs"] == 2
+    assert {"fault", "engine", "size", "runs", "found", "cause_first"} <= document["faults"][0].keys()
+    assert "# What the checks find" in (tmp_path / "checks.md").read_text()

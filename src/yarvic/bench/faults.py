@@ -72,9 +72,10 @@ Faults = Mapping[str, float]
 
 # What full severity means, as in the texts above.
 WEAK_INJECTOR = 0.30
-TIRED_PUMP = 0.25
+# A healthy pump and clutch have this much to spare: what is called tired, or slipping, has lost that at least.
+TIRED_FROM, TIRED_PUMP = 0.12, 0.25
 LEAK_CAPACITY = 5.0e-6  # kg sqrt(K) / (s Pa)
-SLIPPING = 0.45
+SLIPPING_FROM, SLIPPING = 0.30, 0.45
 PLUGGED = 9.0
 COIL = 0.50
 DRIFT = 0.10
@@ -114,7 +115,7 @@ def faulty_plant(plant: AnyPlant, faults: Faults) -> AnyPlant:
         fuel[0] *= 1.0 - WEAK_INJECTOR * s
         set_("engine", cylinder_fuel=tuple(fuel))
     if s := faults.get("tired_pump", 0.0):
-        left = 1.0 - TIRED_PUMP * s
+        left = 1.0 - _between(TIRED_FROM, TIRED_PUMP, s)
         if "rail" in document:
             rail = document["rail"]
             set_("rail", pump_m3_per_rev=rail["pump_m3_per_rev"] * left, feed_m3_s=rail["feed_m3_s"] * left)
@@ -124,15 +125,20 @@ def faulty_plant(plant: AnyPlant, faults: Faults) -> AnyPlant:
     if s := faults.get("boost_leak", 0.0):
         set_("turbo", leak_capacity=LEAK_CAPACITY * s)
     if s := faults.get("slipping_clutch", 0.0):
-        set_("driveline", clutch_nm=plant.driveline.clutch_nm * (1.0 - SLIPPING * s))
+        set_("driveline", clutch_nm=plant.driveline.clutch_nm * (1.0 - _between(SLIPPING_FROM, SLIPPING, s)))
     if s := faults.get("stuck_shutters", 0.0):
         cooler = document["cooler"]
-        # Stuck: what passes no longer depends on where the unit wants them.
-        passing = cooler["shutter_leak"] * s + (1.0 - s)
+        # Stuck: what passes no longer depends on where the unit wants them. Half way is half of what they hold back,
+        # as a share of a share.
+        passing = cooler["shutter_leak"] ** s
         set_("cooler", to_air_w_k=cooler["to_air_w_k"] * passing, shutter_leak=1.0)
     if s := faults.get("plugged_filter", 0.0):
         set_("intake", filter_drop_pa=plant.intake.filter_drop_pa * (1.0 + PLUGGED * s))
     return changed(plant, sections)
+
+
+def _between(least: float, most: float, severity: float) -> float:
+    return least + (most - least) * severity
 
 
 def faulty_sensors(faults: Faults) -> dict[str, Callable[[Sensor], Sensor]]:

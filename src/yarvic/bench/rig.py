@@ -129,9 +129,10 @@ class Rig:
         stand_still(self.plant.thermal, self.heat, *self._cooler(), self._around(fan), seconds)
 
     def _cooler(self) -> tuple[float, float]:
-        if isinstance(self.plant, NaturalPetrol):
+        plant = self.faulty_plant  # shutters that are stuck let it cool no faster while it stands
+        if isinstance(plant, NaturalPetrol):
             return 1.0, 1.0  # no charge cooler: there is no heat to keep
-        return self.plant.cooler.to_air_w_k, self.plant.cooler.heat_capacity_j_k
+        return plant.cooler.to_air_w_k, plant.cooler.heat_capacity_j_k
 
     def _around(self, fan: float) -> Surroundings:
         air = self.air

@@ -28,11 +28,11 @@ def _told(story: Story) -> None:
     story.measure("Stock")
     for throttle in PART_THROTTLE:
         story.measure("Stock", 1, throttle=throttle)
-    first = story.revise("Stock", "leaner at the top, full throttle", _lean_the_top)
+    first = story.revise("Stock", "leaner at the top, full throttle", lean_the_top)
     story.flash(first)
     story.measure(first)
     second = story.revise(
-        first, "fuel at half throttle; intake switch to 9,050 rpm", _feed_the_middle, intake_switch=9050
+        first, "fuel at half throttle; intake switch to 9,050 rpm", feed_the_middle, intake_switch=9050
     )
     story.flash(second)
     story.measure(second)
@@ -62,14 +62,16 @@ def _told(story: Story) -> None:
     story.edit(third, _feed_the_stacks)
 
 
-def _lean_the_top(maps: Calibration) -> list[tuple[Table, str]]:
+def lean_the_top(maps: Calibration) -> list[tuple[Table, str]]:
+    """What was far too rich at full throttle."""
     table = maps.table("injection_time")
     wide = np.interp(table.y.values, [35.0, 70.0], [0.0, 1.0])
     leaner = scaled(table, [7200, 8500, 9800, 11500], [1.0, 1 / 1.15, 1 / 1.30, 1 / 1.30], wide)
     return [(leaner, "fuel down to what lambda showed")]
 
 
-def _feed_the_middle(maps: Calibration) -> list[tuple[Table, str]]:
+def feed_the_middle(maps: Calibration) -> list[tuple[Table, str]]:
+    """Fuel at half throttle, and for the long intake."""
     table = maps.table("injection_time")
     half = np.exp(-(((table.y.values - 52.0) / 17.0) ** 2))
     speeds = [3500.0, 5000.0, 7400.0, 8600.0, 9300.0, 11000.0]

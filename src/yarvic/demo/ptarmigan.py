@@ -24,7 +24,7 @@ def _told(story: Story) -> None:
     story.weather(MILD, 9.0)
     story.flash("Stock")
     story.measure("Stock")
-    first = story.revise("Stock", "fuel to target above 4,500 rpm", _fuel_to_target)
+    first = story.revise("Stock", "fuel to target above 4,500 rpm", fuel_to_target)
     story.flash(first)
     story.measure(first)
     story.release(first)
@@ -45,7 +45,8 @@ def _told(story: Story) -> None:
     story.edit(second, lambda maps: [], shutters_open_above=25.0)
 
 
-def _fuel_to_target(maps: Calibration) -> list[tuple[Table, str]]:
+def fuel_to_target(maps: Calibration) -> list[tuple[Table, str]]:
+    """Fuel at the top to what lambda showed."""
     table = maps.table("cylinder_filling")
     growth = scaled(table, [4499.0, 4500.0, 5500.0, 6000.0, 7000.0], [1.0, 1.006, 1.022, 1.032, 1.036])
     return [(growth, "filling up to what lambda showed")]

@@ -30,7 +30,7 @@ def _told(story: Story) -> None:
     story.flash("Stock")
     story.measure("Stock")
     story.measure("Stock", 1, **CLIMB)
-    first = story.revise("Stock", "fuel held to the air, earlier start at low speed", _clean)
+    first = story.revise("Stock", "fuel held to the air, earlier start at low speed", clean)
     story.flash(first)
     story.measure(first)
     story.measure(first, 1, **CLIMB)
@@ -47,7 +47,8 @@ def _told(story: Story) -> None:
     story.edit(second, _rating("C"))
 
 
-def _clean(maps: Calibration) -> list[tuple[Table, str]]:
+def clean(maps: Calibration) -> list[tuple[Table, str]]:
+    """Fuel held to the air, and an earlier start of injection."""
     smoke, start = maps.table("smoke_limit"), maps.table("start_of_injection")
     held = scaled(smoke, [800, 1400, 2200, 3000, 4200], [0.80, 0.82, 0.88, 0.90, 0.90])
     more = np.interp(start.x.values, [800, 1400, 2200, 3600, 4200], [1.0, 1.8, 1.4, 0.8, 0.6])

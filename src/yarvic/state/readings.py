@@ -16,6 +16,7 @@ from yarvic.core.evidence.repeatability import Interval, mean_curve, peak_trend
 from yarvic.core.physics.correction import title
 from yarvic.core.plan.readiness import Readiness
 from yarvic.core.units import UNITS, from_canonical
+from yarvic.state.causes import causes_reading
 from yarvic.state.flash_readings import flash_readings
 from yarvic.state.gains import gain_between
 from yarvic.state.reading import Reading
@@ -90,6 +91,7 @@ def _evidence(session: Session) -> list[Reading]:
     if results is None or not results.pulls:
         way = "import a log or a dyno sheet" if session.from_outside else "flash it, then pull it, or import a log"
         return [*found, Reading(NO_DATA, f"No pulls of {name} yet", way, step="dyno")]
+    found += causes_reading(session, results)
     return [*found, *_expected(session, results), *(of_summary(s, session.settings.units) for s in results.summaries)]
 
 

@@ -7,6 +7,10 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import TYPE_CHECKING
 
+from yarvic.core.checks.against_baseline import kind_of
+from yarvic.core.checks.baseline import Deviation
+from yarvic.core.checks.causes import Causes, causes
+from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
 from yarvic.core.checks.limits import Limits, default_limits
 from yarvic.core.checks.run import Summary, check_curve, check_log, families_of, summarize
@@ -21,6 +25,7 @@ from yarvic.core.job.model import Evidence, parts_on
 from yarvic.core.job.store import Job
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.plan.vehicle import Vehicle
+from yarvic.state.baselines import Against, baseline_of
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
@@ -50,6 +55,12 @@ class PullResult:
     of: int = 1  # how many pulls the run holds
     sheet: Evidence | None = None  # the dyno sheet that its curve is from, where it was joined to one
     traces: bool = True  # whether there is something to draw besides a curve
+    off: Mapping[str, Deviation] = field(default_factory=dict, repr=False)  # how far it lies from its baseline
+    held_against: str = ""  # the baseline, in words
+
+    def causes(self, engine: EngineKind) -> Causes:
+        """What its findings point at together."""
+        return causes(self.findings, [self.off], kind_of(engine))
 
     @property
     def log(self) -> Log:
@@ -95,6 +106,7 @@ class JudgedRun:
     pulls: tuple[PullResult, ...]
     problems: tuple[Problem, ...]
     sheets: tuple[Evidence, ...] = ()  # the curves that were joined to it then
+    against: tuple[str, ...] = ()  # the runs of its baseline then
 
 
 @dataclass(frozen=True)
@@ -250,12 +262,17 @@ def evaluate(
             if item.joined is not None:
                 why = "the pull it is joined to is of another revision, is left out, or has another curve"
                 wrong.append(Problem(item.id, f"{item.title} stands alone: {why}"))
-            if old is not None and (old.evidence, old.sheets, old.limits, old.vehicle) == (item, sheets, by, vehicle):
+            against = baseline_of(job, item)
+            asked = (item, sheets, by, vehicle, against.runs if against is not None else ())
+            if old is not None and (old.evidence, old.sheets, old.limits, old.vehicle, old.against) == asked:
                 runs[part] = old
                 continue
             try:
-                judge = _judge_sheet if item.is_sheet else _judge_run
-                runs[part] = judge(job, item, by, vehicle, sheets)
+                runs[part] = (
+                    _judge_sheet(job, item, by, vehicle)
+                    if item.is_sheet
+                    else _judge_run(job, item, by, vehicle, sheets, against)
+                )
             except (JobError, FormatError) as error:
                 # One damaged run does not take the others with it; it is named and counts as not there.
                 wrong.append(Problem(item.id, f"{item.title} cannot be read: {error.what}"))
@@ -279,9 +296,7 @@ def joined_to(items: Sequence[Evidence]) -> dict[tuple[str, int], Evidence]:
     return found
 
 
-def _judge_sheet(
-    job: Job, item: Evidence, limits: Limits, vehicle: Vehicle, sheets: tuple[Evidence, ...]
-) -> JudgedRun:
+def _judge_sheet(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle) -> JudgedRun:
     """A curve without a log: it answers what a curve does, and nothing else."""
     log = job.log(item.id)
     try:
@@ -307,7 +322,14 @@ def _curve_of(job: Job, item: Evidence, log: Log) -> Curve:
     return sheet_curve(log, reading.mapping.curve, reading.understood.columns, item.conditions)
 
 
-def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle, sheets: tuple[Evidence, ...]) -> JudgedRun:
+def _judge_run(
+    job: Job,
+    item: Evidence,
+    limits: Limits,
+    vehicle: Vehicle,
+    sheets: tuple[Evidence, ...],
+    against: Against | None,
+) -> JudgedRun:
     log = job.log(item.id)
     beside: dict[int, tuple[Evidence, Curve]] = {}
     wrong = []
@@ -318,7 +340,8 @@ def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle, sheet
         except EvidenceError as error:
             wrong.append(Problem(sheet.id, f"{sheet.title} gives no curve: {error}"))
     plain = {n: _uncorrected(c) for n, (_, c) in beside.items()}
-    found = check_log(item.id, log, limits, item.conditions, vehicle.asked, plain)
+    baseline = against.baseline if against is not None else None
+    found = check_log(item.id, log, limits, item.conditions, vehicle.asked, plain, baseline)
     pulls = tuple(
         PullResult(
             _with_sheet(item, beside.get(number)),
@@ -330,13 +353,16 @@ def _judge_run(job: Job, item: Evidence, limits: Limits, vehicle: Vehicle, sheet
             number,
             len(found),
             beside[number][0] if number in beside else None,
+            off=checked.off,
+            held_against=baseline.title if baseline is not None and checked.off else "",
         )
         for number, checked in enumerate(found)
         if number not in item.aside and item.holds(number)
     )
     gone = [s for s in sheets if s.joined is not None and s.joined[1] >= len(found)]
     wrong += [Problem(s.id, f"{s.title} is joined to a pull that {item.title} does not hold") for s in gone]
-    return JudgedRun(item, limits, vehicle, pulls, (*problems(log), *wrong), sheets)
+    runs = against.runs if against is not None else ()
+    return JudgedRun(item, limits, vehicle, pulls, (*problems(log), *wrong), sheets, runs)
 
 
 def _uncorrected(curve: Curve) -> Curve:

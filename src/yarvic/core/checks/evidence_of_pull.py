@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from yarvic.core.checks.baseline import Baseline
 from yarvic.core.checks.finding import NO_DATA, ORDER, Finding, Where, judge
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.rule import Rule
@@ -37,6 +38,11 @@ class EngineKind:
     knock_control: bool = True
     cylinders: int | None = None
 
+    @property
+    def kinds(self) -> tuple[str, ...]:
+        """What it is called where limits differ by kind, the nearest first."""
+        return tuple(k for k, is_so in (("diesel", self.ignition != "spark"), ("natural", not self.boosted)) if is_so)
+
 
 @dataclass(frozen=True)
 class PullEvidence:
@@ -53,6 +59,12 @@ class PullEvidence:
     curve: Curve | None = None
     engine: EngineKind = EngineKind()
     sweeps: bool = True
+    baseline: Baseline | None = None
+
+    def rule(self, check: str) -> Rule:
+        """The limit of a check for this kind of engine."""
+        own = (f"{check}_{kind}" for kind in self.engine.kinds)
+        return self.limits.rules[next((k for k in own if k in self.limits.rules), check)]
 
     def series(self, key: str, *, despite: str = "") -> tuple[FloatArray, FloatArray]:
         """Time stamps and values of a channel inside the pull, missing numbers left out.
@@ -102,7 +114,7 @@ class PullEvidence:
         self, check: str, value: float, statement: str, where: Where, *, rule: Rule | None = None, note: str = ""
     ) -> Finding:
         """A finding with its severity by the rule of this check (or the one given)."""
-        rule = rule or self.limits.rules[check]
+        rule = rule or self.rule(check)
         if not np.isfinite(value):
             return self.not_known(check, f"{statement}: no number follows from what was logged", where.channel or "")
         return Finding(check, judge(rule, value), statement, rule, value, where, note)
@@ -125,7 +137,7 @@ class PullEvidence:
 
     def not_known(self, check: str, why: str, channel: str) -> Finding:
         """A finding that says why the question cannot be answered."""
-        rule = self.limits.rules.get(check)
+        rule = self.rule(check) if check in self.limits.rules else None
         title = rule.title if rule else check.replace("_", " ").capitalize()
         return Finding(
             check, NO_DATA, f"No data: {title[0].lower()}{title[1:]}", rule, None, self.where(channel), why

@@ -6,10 +6,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from yarvic.core.checks.against_baseline import kind_of
+from yarvic.core.checks.baseline import Baseline
+from yarvic.core.checks.causes import causes
 from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.finding import verdict
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.run import check_log, families_of, summarize
+from yarvic.core.checks.signature import first_signature
 from yarvic.core.errors import FormatError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.log import Log
@@ -29,6 +33,7 @@ class Judging:
     mapping: Mapping | None = None
     facts: Facts = field(default_factory=Facts)
     words: Dictionary | None = None
+    baselines: tuple[Baseline, ...] = ()  # of a job, the newest first: the first one with the same maps counts
 
 
 def check_file(path: Path, by: Judging) -> list[dict[str, Any]]:
@@ -51,16 +56,19 @@ def check_file(path: Path, by: Judging) -> list[dict[str, Any]]:
 
 
 def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
-    results = check_log(path.name, found.log, by.limits, engine=by.engine)
+    baseline, why = _baseline(found.log, by)
+    results = check_log(path.name, found.log, by.limits, engine=by.engine, baseline=baseline)
     summaries = summarize([list(r.findings) for r in results])
     judged = {s.family for s in summaries}
+    pointed_at = causes([f for r in results for f in r.findings], [r.off for r in results], kind_of(by.engine))
     return {
         "log": str(path),
         "part": found.part,
         "pulls": len(results),
         "verdict": verdict([s.worst for s in summaries]),
         "problems": [p.sentence for p in problems(found.log)],
-        "notes": list(found.log.notes),
+        "notes": [*found.log.notes, *([why] if why else [])],
+        "baseline": baseline.title if baseline is not None else None,
         "not_asked": [f for f in families_of(by.engine) if f not in judged],
         "columns": [column_document(c, found.log) for c in (found.understood.time, *found.understood.columns)],
         "checks": [
@@ -76,7 +84,33 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
             }
             for s in summaries
         ],
+        "causes": [
+            {
+                "cause": c.key,
+                "title": c.title,
+                "share": c.share,
+                "explains": list(c.explains),
+                "lacks": list(c.lacks),
+                "look": c.look,
+            }
+            for c in pointed_at.ranked
+        ],
+        "next_look": pointed_at.next_look,
     }
+
+
+def _baseline(log: Log, by: Judging) -> tuple[Baseline | None, str]:
+    """The first of the baselines that a log can be held against, and in words why, or why none."""
+    if not by.baselines:
+        return None, ""
+    own = first_signature(log, None)
+    if own is None:
+        return None, ""
+    reasons = [b.unlike(own) for b in by.baselines]
+    for each, reason in zip(by.baselines, reasons, strict=True):
+        if not reason:
+            return each, f"held against {each.title}: by what the unit asks for, it held the same maps"
+    return None, f"held against no baseline of the job: {reasons[0]}"
 
 
 def column_document(c: Column, log: Log) -> dict[str, Any]:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from yarvic.core.checks.against_baseline import against_baseline, deviations_of
+from yarvic.core.checks.baseline import Baseline, Deviation
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
 from yarvic.core.checks.curve import curve
@@ -50,6 +52,7 @@ class CheckedPull:
     pull: Pull
     findings: tuple[Finding, ...]
     curve: Curve | None
+    off: Mapping[str, Deviation] = field(default_factory=dict)  # how far it lies from its baseline
 
 
 def families_of(engine: EngineKind) -> list[str]:
@@ -67,11 +70,13 @@ def check_log(
     conditions: Conditions | None = None,
     engine: EngineKind | None = None,
     curves: Mapping[int, Curve] | None = None,
+    baseline: Baseline | None = None,
 ) -> list[CheckedPull]:
     """Every pull of a log judged, in time order; without pulls the list is empty.
 
     A run at a held speed or a climb is judged as one span, by what does not need a sweep. `curves` are uncorrected
-    ones of a dyno's sheet, by the number of the pull that they were measured in.
+    ones of a dyno's sheet, by the number of the pull that they were measured in. A `baseline` is what the same build
+    gave before: pulls of one log are held against its pulls one after the other.
     """
     engine = engine or EngineKind()
     log = _in_order(log)
@@ -87,11 +92,15 @@ def check_log(
                 found_curve = None  # the curve family says that there is none
         margin = 1.0
         part = log.cut(pull.start_s - margin, pull.end_s + margin)
-        data = PullEvidence(evidence, part, pull, limits, conditions, found_curve, engine, sweeps=not steady)
-        findings = [
-            replace(found, family=title) for title, family in FAMILIES if title in applies for found in family(data)
-        ]
-        results.append(CheckedPull(pull, tuple(findings), found_curve))
+        before = replace(baseline, place=baseline.place + number) if baseline is not None else None
+        data = PullEvidence(
+            evidence, part, pull, limits, conditions, found_curve, engine, sweeps=not steady, baseline=before
+        )
+        off = deviations_of(data)
+        found = [replace(f, family=title) for title, family in FAMILIES if title in applies for f in family(data)]
+        order = [title for title, _ in FAMILIES]
+        found = sorted((*found, *against_baseline(data, off)), key=lambda f: order.index(f.family))
+        results.append(CheckedPull(pull, tuple(found), found_curve, off))
     return results
 
 

@@ -11,8 +11,7 @@ def temperatures(data: PullEvidence) -> list[Finding]:
     key = "exhaust_temperature"
     limit = data.limits.component(key)
     if limit is None:
-        usual = key if data.engine.ignition == "spark" else f"{key}_diesel"
-        exhaust = data.highest(key, key, "Exhaust temperature", data.limits.rules[usual])
+        exhaust = data.highest(key, key, "Exhaust temperature")
     else:
         statement = f"Exhaust temperature at the {limit.component}"
         exhaust = data.highest(key, key, statement, limit.rule("Exhaust temperature"))

@@ -1,0 +1,129 @@
+"""A pull against the baseline of the same build and maps: what an engine loses before any limit of its own is passed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from yarvic.core.checks.baseline import Deviation, Kind, deviations
+from yarvic.core.checks.evidence_of_pull import EngineKind, PullEvidence
+from yarvic.core.checks.finding import PASS, STOP, WATCH, Finding
+from yarvic.core.checks.signature import Signature, signature
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """A check by one deviation: its family, the channel to look at, what is said where it passes and where not.
+
+    `sign` is +1 where more is worse and -1 where less is; 0 where both are.
+    """
+
+    check: str
+    deviation: str
+    family: str
+    channel: str
+    sign: int
+    holds: str
+    fails: str
+    kinds: tuple[str, ...] = ("turbo spark", "natural spark", "compression")
+
+
+_ASKED = (
+    _Asked("power_loss", "torque", "Power and torque", "engine_speed", 1,
+           "Power is what the baseline gave", "Less power than the baseline"),
+    _Asked("boost_delay", "boost_delay", "Boost", "boost_pressure", 1,
+           "Boost comes as early as in the baseline", "Boost comes later than in the baseline"),
+    _Asked("duty_rise", "duty", "Boost", "wastegate_duty", 1,
+           "The turbocharger works as hard as in the baseline", "The turbocharger works harder than in the baseline"),
+    _Asked("charge_shift", "charge", "Charge air", "charge_temperature", 1,
+           "Charge temperature is as in the baseline", "Charge is hotter over ambient than in the baseline"),
+    _Asked("mixture_shift", "mixture", "Mixture", "lambda_measured", 0,
+           "The mixture is that of the baseline", "The mixture is not that of the baseline",
+           ("turbo spark", "natural spark")),
+    _Asked("trim_shift", "trim", "Mixture", "fuel_trim", 0,
+           "Fuel trim is as in the baseline", "The unit trims fuel otherwise than in the baseline"),
+    _Asked("feed_loss", "feed", "Fuel pressure", "feed_pressure", 1,
+           "Feed pressure is as in the baseline", "Feed pressure is lower than in the baseline"),
+    _Asked("restriction_shift", "restriction", "Filling", "airbox_pressure", 1,
+           "The intake loses what it lost in the baseline", "The intake loses more than in the baseline"),
+    _Asked("exhaust_shift", "exhaust", "Temperatures", "exhaust_temperature", 1,
+           "Exhaust temperature is as in the baseline", "Exhaust is hotter than in the baseline"),
+)  # fmt: skip
+# Of these a lower number is what is wrong.
+_FALLS = ("power_loss", "feed_loss")
+CHECKS = tuple(a.check for a in _ASKED)
+
+
+def kind_of(engine: EngineKind) -> Kind:
+    """The kind of an engine, as far as it matters to how it goes with the air."""
+    if engine.ignition != "spark":
+        return "compression"
+    return "turbo spark" if engine.boosted else "natural spark"
+
+
+def signature_of(data: PullEvidence) -> Signature:
+    """What the pull was like, by engine speed."""
+    return signature(data.log, data.pull, data.conditions, data.curve)
+
+
+def deviations_of(data: PullEvidence) -> Mapping[str, Deviation]:
+    """How far the pull lies from its baseline; empty without one that it can be held against."""
+    if data.baseline is None or not data.sweeps:
+        return {}
+    own = signature_of(data)
+    return {} if data.baseline.unlike(own) else deviations(data.baseline, own, kind_of(data.engine))
+
+
+def against_baseline(data: PullEvidence, off: Mapping[str, Deviation]) -> list[Finding]:
+    """Each check that the deviations answer, with its family. Nothing is asked where there is no baseline."""
+    kind, other_maps = kind_of(data.engine), data.baseline is not None and data.baseline.same_maps is False
+    found = [_finding(data, a, off[a.deviation], off) for a in _ASKED if a.deviation in off and kind in a.kinds]
+    return [_of_other_maps(f) if other_maps and f.check == "power_loss" else f for f in found]
+
+
+def _of_other_maps(found: Finding) -> Finding:
+    """Other maps may mean to give less: that is to be watched, and stops nothing."""
+    severity = WATCH if found.severity == STOP else found.severity
+    note = "The maps differ: it may be meant." if severity == WATCH else found.note
+    return replace(found, severity=severity, note=note)
+
+
+def _finding(data: PullEvidence, asked: _Asked, d: Deviation, off: Mapping[str, Deviation]) -> Finding:
+    if asked.check in _FALLS:
+        value = min(d.value, 0.0)
+    else:
+        value = max(d.value, 0.0) if asked.sign else abs(d.value)
+    channel = (
+        "vane_position" if asked.check == "duty_rise" and "vane_position" in data.log.channels else asked.channel
+    )
+    where = replace(data.where(channel), speed_rpm=d.at_rpm, time_s=_when(data, d.at_rpm))
+    note = _explained(off) if asked.check == "power_loss" and value < 0.0 else ""
+    if asked.sign == 0 and value > 0.0:
+        note = "Leaner." if d.value > 0.0 else "Richer."
+        if asked.check == "trim_shift":
+            note = "It adds fuel." if d.value > 0.0 else "It takes fuel away."
+    found = data.found(asked.check, value, asked.fails, where, note=note)
+    found = replace(found, family=asked.family, basis=f"against {data.baseline.title}" if data.baseline else "")
+    return replace(found, statement=asked.holds, note="") if found.severity == PASS else found
+
+
+def _explained(off: Mapping[str, Deviation]) -> str:
+    """How much of a loss the air explains, and how much is left."""
+    air = off.get("air") or off.get("restriction")
+    if air is None:
+        return ""
+    share = air.value if air.key == "air" else -air.value
+    explained = min(share, 0.0)
+    left = off["torque"].value - explained
+    return f"Less air explains {abs(explained) * 100.0:.1f} %, {abs(min(left, 0.0)) * 100.0:.1f} % is left."
+
+
+def _when(data: PullEvidence, rpm: float) -> float | None:
+    """The time at which the pull passed an engine speed."""
+    speed = data.log.channel("engine_speed")
+    inside = (speed.time_s >= data.pull.start_s) & (speed.time_s <= data.pull.end_s) & np.isfinite(speed.values)
+    if not inside.any():
+        return None
+    return float(speed.time_s[inside][np.argmin(np.abs(speed.values[inside] - rpm))])

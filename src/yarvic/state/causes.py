@@ -1,0 +1,40 @@
+"""What findings point at, in words and as a reading."""
+
+from __future__ import annotations
+
+from yarvic.core.checks.causes import Causes, Ranked
+from yarvic.core.checks.finding import WATCH
+from yarvic.state.reading import Reading
+from yarvic.state.results import RevisionResults
+from yarvic.state.session import Session
+
+MOST_NAMED = 3
+
+
+def causes_in_words(found: Causes) -> str:
+    """The likeliest causes with their shares, what speaks for the first, and the next look; empty where none is seen."""
+    if not found.ranked:
+        return ""
+    first, others = found.ranked[0], found.ranked[1:MOST_NAMED]
+    then = f" Then: {'; '.join(_named(c) for c in others)}." if others else ""
+    by = f", by {', '.join(first.explains)}" if first.explains else ""
+    against = f" Not seen of it: {', '.join(first.lacks)}." if first.lacks else ""
+    return f"Points at: {_named(first)}{by}.{against}{then} Next look: {found.next_look}"
+
+
+def _named(cause: Ranked) -> str:
+    return f"{cause.title[:1].lower()}{cause.title[1:]} ({cause.share * 100.0:.0f} %)"
+
+
+def causes_reading(session: Session, results: RevisionResults) -> list[Reading]:
+    """A card for what the newest pull that points anywhere points at."""
+    job = session.job
+    if job is None:
+        return []
+    for p in reversed(results.pulls):
+        found = p.causes(job.sheet.vehicle.asked)
+        if found.ranked:
+            first = found.ranked[0]
+            words = f"{p.title}: by {', '.join(first.explains)}. Next look: {found.next_look}"
+            return [Reading(WATCH, f"Points at: {_named(first)}", words, step="checks")]
+    return []
