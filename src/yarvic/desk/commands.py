@@ -25,7 +25,7 @@ COMMON_KEYS = [
     ("Ctrl+I", "import logs and dyno sheets"),
     (
         "Ctrl+Z, Ctrl+Shift+Z",
-        "undo, redo: of the sheet in Job and Plan, of runs from files in Dyno and Logs, else of the draft",
+        "undo, redo: of the sheet in Job, Plan and Checks, of runs from files in Dyno and Logs, else of the draft",
     ),
     ("F6", "move between ladder, figure and readings"),
     ("Esc", "close what lies on top"),

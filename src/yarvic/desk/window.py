@@ -56,7 +56,7 @@ if TYPE_CHECKING:
 # How often a job that is open read only is looked at for what its writer did.
 LOOKS_EVERY_MS = 2000
 # The steps whose edits are the sheet's, not the draft's.
-OF_THE_SHEET = ("job", "plan")
+OF_THE_SHEET = ("job", "plan", "checks")
 
 
 class Window(QMainWindow):
@@ -352,7 +352,7 @@ class Window(QMainWindow):
         self._step_back(back=False)
 
     def _step_back(self, *, back: bool) -> None:
-        """Job and Plan undo changes of the sheet, every other step those of the draft."""
+        """Job, Plan and Checks undo changes of the sheet, every other step those of the draft."""
         s = self.session
         if self.shown() is self.views.get("importing") and self.arrivals.shown is not None:
             if not self.arrivals.step(-1 if back else 1):

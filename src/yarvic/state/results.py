@@ -12,7 +12,7 @@ from yarvic.core.checks.baseline import Deviation
 from yarvic.core.checks.causes import Causes, causes
 from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
-from yarvic.core.checks.limits import Limits, default_limits
+from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.run import Summary, check_curve, check_log, families_of, summarize
 from yarvic.core.errors import Cancelled, EvidenceError, FormatError, JobError, UnitError
 from yarvic.core.evidence.channels import CHANNELS
@@ -234,7 +234,7 @@ def evaluate(
     A run never changes: what `before` holds of it is kept where it was judged by the same limits and vehicle.
     """
     builds, vehicle = job.builds(), job.sheet.vehicle
-    limits = {b.number: default_limits(job.sheet.judged_limits(parts_on(builds, b.number))) for b in builds}
+    limits = {b.number: job.sheet.limits_with(parts_on(builds, b.number)) for b in builds}
     wanted = {r: job.runs_of(r) for r in revision_ids}
     count, total = 0, max(sum(map(len, wanted.values())), 1)
     made = {}

@@ -274,13 +274,13 @@ def of_the_plan(sheet: JobSheet) -> tuple[Any, ...]:
     """What parts are found by: another value when any of it changes."""
     plan = sheet.plan
     asked = plan.target, plan.band, plan.margin, plan.budget, plan.rate
-    return sheet.limits, sheet.parts, sheet.vehicle.loss, asked
+    return sheet.limits, sheet.check_limits, sheet.parts, sheet.vehicle.loss, asked
 
 
 def judged_by(sheet: JobSheet) -> tuple[Any, ...]:
     """What of a sheet decides findings and curves, as a value that can be compared."""
     v = sheet.vehicle
-    return sheet.limits, sheet.parts, v.asked, v.loss, v.stroke_mm, v.ignition, sheet.band_rpm
+    return sheet.limits, sheet.check_limits, sheet.parts, v.asked, v.loss, v.stroke_mm, v.ignition, sheet.band_rpm
 
 
 def _in_words(value: Any) -> str:

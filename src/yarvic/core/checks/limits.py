@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
+
+from pydantic import Field
 
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.rule import Rule
 from yarvic.core.document import Document, parse_toml, validated
-from yarvic.core.errors import FormatError
+from yarvic.core.errors import FormatError, YarvicError
 from yarvic.core.reading import read_text, reader
 from yarvic.core.units import UNITS, from_canonical
 
@@ -44,9 +46,32 @@ class Limits:
         """Whether a limit of this key stands at the crank and was not brought to the wheels."""
         return any(c.basis == "crank" for c in self._of(key))
 
+    def with_own(self, own: Iterable[OwnLimit]) -> Limits:
+        """The same with the limits that a job has of its own."""
+        return replace(self, rules={**self.rules, **{o.check: o.rule for o in own}})
+
     def _of(self, key: str) -> list[ComponentLimit]:
         keys = (key, "gearbox_torque") if key == "torque" else (key,)
         return [c for c in self.components or () if c.key in keys]
+
+
+class OwnLimit(Document):
+    """A limit of a check as a job has it: `watch` and `stop` in `unit`, with the reason, who gave it and when."""
+
+    check: Annotated[str, Field(min_length=1, max_length=60)]
+    watch: Annotated[float, Field(ge=-1e9, le=1e9)]
+    stop: Annotated[float, Field(ge=-1e9, le=1e9)]
+    unit: Annotated[str, Field(max_length=20)]
+    reason: Annotated[str, Field(min_length=1, max_length=400)]
+    name: Annotated[str, Field(min_length=1, max_length=200)]
+    time: Annotated[str, Field(max_length=40)] = ""
+
+    @property
+    def rule(self) -> Rule:
+        """The shipped rule with these numbers and this source. Raises KeyError for a check that has none."""
+        shipped = _shipped()[0].rules[self.check]
+        source = f"this job: {self.reason} ({self.name}{f', {self.time[:10]}' if self.time else ''})"
+        return shipped.changed(watch=self.watch, stop=self.stop, unit=self.unit, source=source)
 
 
 class Within(Document):
@@ -82,6 +107,29 @@ def _shipped() -> tuple[Limits, Mapping[str, Within]]:
     data = parse_toml(text, source="limits.toml")
     within = {k: Within(least=low, most=high) for k, (low, high) in data.pop("within").items()}
     return Limits(*_limits_of(data, "limits.toml")), within
+
+
+def within(check: str) -> tuple[float, float]:
+    """Between which numbers a limit of a check may stand, in the shipped unit. Raises KeyError."""
+    bounds = _shipped()[1][check]
+    return bounds.least, bounds.most
+
+
+def own_limits_fault(own: Iterable[OwnLimit]) -> str:
+    """What is wrong with limits that a job has of its own; empty where nothing is."""
+    shipped, bounds = _shipped()
+    seen: set[str] = set()
+    for each in own:
+        if each.check not in shipped.rules:
+            return f"there is no check {each.check!r} to limit"
+        if each.check in seen:
+            return f"the limit of {each.check} is there twice"
+        seen.add(each.check)
+        try:
+            _check_rule(each.rule, shipped.rules[each.check], bounds[each.check], shipped.rules[each.check].title)
+        except YarvicError as error:
+            return error.what
+    return ""
 
 
 def default_limits(components: tuple[ComponentLimit, ...] | None = None) -> Limits:

@@ -101,7 +101,23 @@ class SetAside(Document):
     name: Annotated[str, Field(max_length=200)] = ""
 
 
-NoteKind = Literal["source", "header", "reading", "assigned", "conditions", "set_aside", "joined", "pull_assigned"]
+class Marker(Document):
+    """A place in a log that a person marked, in s of the log's time; `end_s` past it where it is a span.
+
+    `key` tells it from others of its run: what was said of it last counts. `gone` True: it was taken away.
+    """
+
+    key: Annotated[str, Field(min_length=1, max_length=40)]
+    time_s: Annotated[float, Field(ge=-1e9, le=1e9)]
+    end_s: Annotated[float, Field(ge=-1e9, le=1e9)] | None = None
+    text: Annotated[str, Field(max_length=400)] = ""
+    name: Annotated[str, Field(max_length=200)] = ""
+    gone: bool = False
+
+
+NoteKind = Literal[
+    "source", "header", "reading", "assigned", "conditions", "set_aside", "joined", "pull_assigned", "marker",
+]  # fmt: skip
 
 
 def heads_of(raw: RawLog) -> Heads:

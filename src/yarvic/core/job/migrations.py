@@ -93,10 +93,14 @@ def _to_8(connection: sqlite3.Connection) -> None:
     connection.execute(statements(8)["pairing"])
 
 
+def _to_9(connection: sqlite3.Connection) -> None:
+    connection.execute(statements(9)["arrangement"])
+
+
 # The one draft of older files, and its edits, as one of several; a step that was not numbered is the first.
 _DRAFT_OF_6 = "SELECT id, '' AS name, parent_id, NULL AS merged_id, time, 1 AS touched FROM {}"
 _EDITS_OF_6 = "SELECT 1 AS draft_id, position, coalesce(step, 0) AS step, edit FROM {}"
-_STEPS = {2: _to_2, 3: _to_3, 4: _to_4, 5: _to_5, 6: _to_6, 7: _to_7, 8: _to_8}
+_STEPS = {2: _to_2, 3: _to_3, 4: _to_4, 5: _to_5, 6: _to_6, 7: _to_7, 8: _to_8, 9: _to_9}
 
 
 def lay_over(connection: sqlite3.Connection, version: int) -> None:
@@ -137,6 +141,8 @@ def lay_over(connection: sqlite3.Connection, version: int) -> None:
             connection.execute(statements(7)[name].replace("CREATE TABLE", "CREATE TEMP TABLE"))
     if version < 8:
         connection.execute(statements(8)["pairing"].replace("CREATE TABLE", "CREATE TEMP TABLE"))
+    if version < 9:
+        connection.execute(statements(9)["arrangement"].replace("CREATE TABLE", "CREATE TEMP TABLE"))
 
 
 def _edits_of_their_own(connection: sqlite3.Connection, source: str, target: str, temp: str = "") -> None:

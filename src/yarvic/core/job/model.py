@@ -10,6 +10,7 @@ from pydantic import Field, model_validator
 
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.checks.components import ComponentLimit, as_fitted
+from yarvic.core.checks.limits import Limits, OwnLimit, default_limits, own_limits_fault
 from yarvic.core.document import Document
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.expected import Expected
@@ -21,7 +22,7 @@ from yarvic.core.plan.readiness import Item
 from yarvic.core.plan.vehicle import Vehicle
 
 if TYPE_CHECKING:
-    from yarvic.core.evidence.origin import Origin
+    from yarvic.core.evidence.origin import Marker, Origin
 
 EngineSpeed = Annotated[float, Field(ge=0, le=25000)]
 # More of a kind than this is no sheet that a person keeps.
@@ -40,6 +41,7 @@ class JobSheet(Document):
     standard: str = "none"
     band_rpm: tuple[EngineSpeed, EngineSpeed] = (2000.0, 6000.0)
     limits: Annotated[tuple[ComponentLimit, ...], Field(max_length=MOST)] = ()
+    check_limits: Annotated[tuple[OwnLimit, ...], Field(max_length=MOST)] = ()
     parts: Annotated[tuple[Part, ...], Field(max_length=MOST)] = ()
     fitted: dict[str, str] = Field(default_factory=dict)
     readiness: Annotated[tuple[Item, ...], Field(max_length=MOST)] = ()
@@ -53,7 +55,7 @@ class JobSheet(Document):
             raise ValueError("the evaluation band must rise")
         if self.standard not in STANDARDS:
             raise ValueError(f"there is no correction standard {self.standard!r}")
-        fault = names_fault(self.limits, self.parts)
+        fault = names_fault(self.limits, self.parts) or own_limits_fault(self.check_limits)
         if fault:
             raise ValueError(fault)
         known = {p.key for p in self.parts}
@@ -68,6 +70,10 @@ class JobSheet(Document):
     def judged_limits(self, parts: Collection[str]) -> tuple[ComponentLimit, ...]:
         """The limits as they are held against a measurement with these parts fitted."""
         return as_fitted(self.limits, parts, self.vehicle.loss, self.vehicle.stroke_mm)
+
+    def limits_with(self, parts: Collection[str]) -> Limits:
+        """All limits that a measurement with these parts fitted is judged by."""
+        return default_limits(self.judged_limits(parts)).with_own(self.check_limits)
 
 
 class Fitting(Document):
@@ -186,6 +192,7 @@ class Evidence:
     joined: tuple[str, int] | None = None  # the run and the pull in it that this curve was measured in
     pulls: Mapping[int, Place] = field(default_factory=dict)  # single pulls that belong elsewhere
     only: frozenset[int] | None = None  # of a part: the pulls that are of it; None: all but those of `pulls`
+    markers: tuple[Marker, ...] = field(default=(), compare=False)  # places in it that a person marked
 
     def holds(self, pull: int) -> bool:
         """Whether a pull, by its number in the run, is of this run, or of this part of one."""

@@ -16,6 +16,7 @@ from yarvic.core.evidence.raw import RawLog
 from yarvic.core.job import columns
 from yarvic.core.job.columns import encode_log, encode_raw
 from yarvic.core.job.model import Evidence
+from yarvic.core.job.notes import with_notes
 from yarvic.core.job.records import Records
 
 if TYPE_CHECKING:
@@ -89,7 +90,7 @@ class Runs(Records):
             document = None if text is None else self._document(Conditions.model_validate_json, text, "conditions")
             told: Any = (*entries[:-1], document)
             said = notes.get(entries[0])
-            return self._with_notes(Evidence(*told), said) if said else Evidence(*told)
+            return with_notes(Evidence(*told), said, self._document) if said else Evidence(*told)
 
         columns = "id, title, revision_id, build, time, source, conditions"
         return self._records(
@@ -113,37 +114,6 @@ class Runs(Records):
             ):
                 known.setdefault(evidence_id, []).append((number, kind, text))
             return known
-
-    def _with_notes(self, run: Evidence, notes: Iterable[tuple[int, str, str]]) -> Evidence:
-        """A run with what was said of it since."""
-        from yarvic.core.evidence.origin import Assigned, Joined, Origin, PullAssigned, SetAside
-
-        aside: dict[int | None, str] = {}
-        pulls: dict[int, tuple[int | None, int | None]] = {}
-        for number, kind, text in notes:
-            if kind == "source":
-                run = replace(run, origin=self._document(Origin.model_validate_json, text, "source of a run"))
-            elif kind == "reading":
-                run = replace(run, reading=number)
-            elif kind == "assigned":
-                found = self._document(Assigned.model_validate_json, text, "assignment of a run")
-                run = replace(run, revision_id=found.revision_id, build=found.build)
-            elif kind == "conditions":
-                run = replace(run, conditions=self._document(Conditions.model_validate_json, text, "conditions"))
-            elif kind == "pull_assigned":
-                one = self._document(PullAssigned.model_validate_json, text, "assignment of a pull")
-                pulls[one.pull] = one.revision_id, one.build
-            elif kind == "joined":
-                to = self._document(Joined.model_validate_json, text, "run that was joined")
-                run = replace(run, joined=(to.run, to.pull) if to.run else None)
-            elif kind == "set_aside":
-                said = self._document(SetAside.model_validate_json, text, "run that was left out")
-                aside.pop(said.pull, None)
-                if said.aside:
-                    aside[said.pull] = said.reason
-        # A pull that was given back to where its run is belongs nowhere else.
-        elsewhere = {n: at for n, at in pulls.items() if at != (run.revision_id, run.build)}
-        return replace(run, aside=aside, pulls=elsewhere) if aside or elsewhere else run
 
     def add_evidence(
         self,

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from functools import cache
 from importlib.resources import files
 
-VERSION = 8
+VERSION = 9
 SEALED_SINCE = 4  # files of an older version carry no sums of their history
 # A statement and the name of what it makes.
 _STATEMENT = re.compile(r"CREATE (?:TABLE|INDEX) (?P<name>\w+)[^;]*;\n")

@@ -108,6 +108,16 @@ class Job(Revisions):
             self._write_journal(c, "sheet", what, SHEET)
         self._sheet = sheet
 
+    def arrangement(self, view: str) -> str | None:
+        """How a view was arranged, as its document; None where nobody arranged it."""
+        rows = self._rows("SELECT document FROM arrangement WHERE view = ?", (view,))
+        return str(rows[0][0]) if rows else None
+
+    def keep_arrangement(self, view: str, document: str) -> None:
+        """Keep how a view is arranged. It is no part of the history: nothing is measured or judged by it."""
+        with self._committing() as c:
+            c.execute("INSERT OR REPLACE INTO arrangement VALUES (?, ?)", (view, document))
+
     # -- builds
 
     def builds(self) -> list[Build]:

@@ -72,7 +72,8 @@ class Matrix(QWidget):
         self.setAccessibleName("Checks by pull")
 
     def show_pulls(self, pulls: tuple[PullResult, ...]) -> None:
-        """Show these pulls; the worst finding is in hand."""
+        """Show these pulls. What is in hand stays there where it still is; else the worst finding is."""
+        held = self.held()
         self.pulls = pulls
         order: list[str] = []
         for family, _ in FAMILIES:
@@ -86,8 +87,16 @@ class Matrix(QWidget):
             ((ORDER[f.severity], -(f.share_of_limit() or 0.0), r, c) for r, c, f in self._all()),
             default=(0, 0.0, 0, 0),
         )
-        self.at = (worst[2], worst[3])
+        places = {self.held((r, c)): (r, c) for r, c, _ in self._all()} if held is not None else {}
+        self.at = places.get(held, (worst[2], worst[3]))
         self.update()
+
+    def held(self, at: tuple[int, int] | None = None) -> tuple[str, str, int] | None:
+        """What is in hand, or at a place: check, run and pull; None where there is nothing."""
+        r, c = at if at is not None else self.at
+        if self.finding(r, c) is None:
+            return None
+        return self.rows[r], self.pulls[c].evidence.id, self.pulls[c].number
 
     def _all(self) -> list[tuple[int, int, Finding]]:
         found = []

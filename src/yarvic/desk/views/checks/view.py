@@ -13,6 +13,7 @@ from yarvic.core.checks.finding import Finding, Where
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
+from yarvic.desk.views.checks.limit_form import LimitForm
 from yarvic.desk.views.checks.matrix import Matrix
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import add_chart, faint, line_pen, sheet
@@ -41,6 +42,8 @@ class ChecksView(View):
         self.source = label("", "caption", wrap=True)
         self.points_at = label("", "caption", wrap=True)
         self.points_at.setAccessibleName("What the findings of this pull point at")
+        self.limit = LimitForm(session, self._make_room)
+        self.to_limit = word("Change the limit", self._change_limit, "L")
         self.to_logs = word("See it in Logs", self._follow, "Enter")
         self.to_dyno = word("See it in Dyno", self._follow_dyno)
         area = QScrollArea()
@@ -61,9 +64,10 @@ class ChecksView(View):
         column.setSpacing(3)
         column.addWidget(self.sentence)
         column.addWidget(self.points_at)
-        line = row(self.to_dyno, self.to_logs)
+        line = row(self.to_limit, self.to_dyno, self.to_logs)
         line.insertWidget(0, self.source, 1)
         column.addLayout(line)
+        column.addWidget(self.limit)
         self.sheet = sheet()
         self.plot = add_chart(self.sheet, bottom=OVER_TIME, width=56)
         column.addWidget(self.sheet, 1)
@@ -105,9 +109,13 @@ class ChecksView(View):
             self.empty.say(*self.nothing_yet("The checks of every pull")[:2])
         for button in (self.to_logs, self.to_dyno):
             button.setEnabled(bool(pulls))
+        self.to_limit.setEnabled(self.limit.can_change(self._finding))
+        if not pulls:
+            self.limit.hide()
 
     def _show(self, finding: Finding, p: PullResult) -> None:
         self._finding = finding
+        self.to_limit.setEnabled(self.limit.can_change(finding))
         units = self.session.settings.units
         numbers = finding.numbers(units)
         self.sentence.setText(
@@ -181,6 +189,13 @@ class ChecksView(View):
             level = float(from_canonical(limit, unit))
             self.plot.addItem(pg.InfiniteLine(pos=level, angle=0, pen=line_pen("stop", 1.6)))
 
+    def _make_room(self, taken: bool) -> None:
+        self.sheet.setVisible(not taken)
+
+    def _change_limit(self) -> None:
+        if self._finding is not None and self.limit.can_change(self._finding):
+            self.limit.open(self._finding)
+
     def _go(self, step: str) -> None:
         where: Where | None = self._finding.where if self._finding else None
         if where is not None:
@@ -197,18 +212,25 @@ class ChecksView(View):
         """Enter follows."""
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self._follow()
+        elif event.key() == Qt.Key.Key_L:
+            self._change_limit()
         else:
             super().keyPressEvent(event)
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
-        return [("Arrows", "move between findings"), ("Enter", "see the finding in Logs")]
+        return [
+            ("Arrows", "move between findings"),
+            ("Enter", "see the finding in Logs"),
+            ("L", "change the limit of the check in hand"),
+        ]
 
     def commands(self) -> list[Command]:
         """Commands of this view."""
         return [
             Command("See the finding in Logs", "Enter", self._follow),
             Command("See the finding in Dyno", "", self._follow_dyno),
+            Command("Change the limit of this check", "L", self._change_limit),
         ]
 
     def main_widget(self) -> QWidget:
