@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from yarvic.core.checks.finding import Finding
@@ -36,7 +37,7 @@ class LimitForm(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 6, 10, 6)
         column.setSpacing(3)
-        column.addLayout(row(self.about, self.bounds, None, self.shipped, word("Cancel", self.hide)))
+        column.addLayout(row(self.about, self.bounds, None, self.shipped, word("Cancel", self.leave)))
         names = (label("watch from", "caption"), self.watch, self.unit_words[0])
         stops = (label("stop from", "caption"), self.stop, self.unit_words[1])
         column.addLayout(row(*names, *stops, self.why, label("by", "caption"), self.name, act("Keep", self.keep)))
@@ -45,15 +46,17 @@ class LimitForm(QFrame):
             field.returnPressed.connect(self.keep)
         self.hide()
 
-    def showEvent(self, event) -> None:
-        """It takes the room of the trace."""
-        self._shown(True)
-        super().showEvent(event)
-
-    def hideEvent(self, event) -> None:
-        """It gives the room back."""
+    def leave(self) -> None:
+        """Go, and give the room back."""
+        self.hide()
         self._shown(False)
-        super().hideEvent(event)
+
+    def keyPressEvent(self, event) -> None:
+        """Enter keeps what is written, and goes no further; Escape leaves."""
+        if event.key() == Qt.Key.Key_Escape:
+            self.leave()
+        elif event.key() not in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            super().keyPressEvent(event)
 
     def can_change(self, finding: Finding | None) -> bool:
         """Whether a finding was judged by a limit that is changed here; those of components are Plan's."""
@@ -85,6 +88,7 @@ class LimitForm(QFrame):
         self.shipped.setVisible(own is not None)
         self.fault.hide()
         self.show()
+        self._shown(True)
         self.watch.setFocus()
 
     def keep(self) -> None:
@@ -97,7 +101,7 @@ class LimitForm(QFrame):
             self.fault.show()
             return
         title = default_limits().rules[self.key].title
-        self.hide()
+        self.leave()
         self.session.say(f"{title}: judged by this job's own limit. Ctrl+Z undoes it.")
 
     def _as_shipped(self) -> None:
@@ -107,4 +111,4 @@ class LimitForm(QFrame):
             self.fault.setText(str(error))
             self.fault.show()
             return
-        self.hide()
+        self.leave()

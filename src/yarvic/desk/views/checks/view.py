@@ -111,7 +111,7 @@ class ChecksView(View):
             button.setEnabled(bool(pulls))
         self.to_limit.setEnabled(self.limit.can_change(self._finding))
         if not pulls:
-            self.limit.hide()
+            self.limit.leave()
 
     def _show(self, finding: Finding, p: PullResult) -> None:
         self._finding = finding
