@@ -47,7 +47,7 @@ def test_a_limit_is_changed_with_a_reason_and_the_evidence_is_judged_anew(driver
     finding = driver.window.session.working_results().pulls[0].findings
     source = next(f.rule.source for f in finding if f.check == "knock_retard")
     assert "race fuel" in source and "Rowan Sedge" in source
-    assert any("Limit of knock retard" in entry.text for entry in driver.window.session.job.journal())
+    assert any("Limit of knock retard" in entry.sentence for entry in driver.window.session.job.journal())
     driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert verdict(driver, "knock_retard") == {STOP} and driver.window.session.job.sheet.check_limits == ()
 
