@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -110,7 +111,7 @@ class Track:
         self._region.setZValue(-20)
         self.plot.addItem(self._region, ignoreBounds=True)
         self._marks: list[pg.LinearRegionItem] = []
-        self._ghost = penned(self._curve(), "reference", 1, dashed=True)
+        self._ghosts = [penned(self._curve(), "reference", 1, dashed=True)]
         self._beside = [penned(self._curve(), "ink", 1, dashed=True) for _ in lane.beside]
         self._main = [self._main_curve(n) for n in range(len(lane.keys))]
         self._limit = penned(pg.InfiniteLine(angle=0), "stop", 1.4)
@@ -118,6 +119,10 @@ class Track:
         self.plot.addItem(self._limit)
         self.cursor = penned(pg.InfiniteLine(angle=90), "ink", 1)
         self.plot.addItem(self.cursor, ignoreBounds=True)
+        self.anchor = penned(pg.InfiniteLine(angle=90), "working", 1, dashed=True)
+        self.anchor.hide()
+        self.plot.addItem(self.anchor, ignoreBounds=True)
+        self._flags: list[pg.InfiniteLine] = []
 
     def _curve(self) -> pg.PlotDataItem:
         # Noisy traces of many points: smoothed edges cost five times the time and show nothing more.
@@ -138,21 +143,24 @@ class Track:
         self,
         main: list[Points],
         beside: list[Points],
-        ghost: Points,
+        ghosts: Sequence[Points],
         unit: str,
-        shaded_s: float | None,
+        region: tuple[float, float] | None,
         limit: float | None,
     ) -> None:
         """New numbers, in the unit that stands at the axis."""
         self.plot.setLabel("left", unit)
-        for curves, points in ((self._main, main), (self._beside, beside), ([self._ghost], [ghost])):
+        while len(self._ghosts) < len(ghosts):
+            self._ghosts.append(penned(self._curve(), "reference", 1, dashed=True))
+        unused = [NOTHING] * (len(self._ghosts) - len(ghosts))
+        for curves, points in ((self._main, main), (self._beside, beside), (self._ghosts, [*ghosts, *unused])):
             for curve, (x, y) in zip(curves, points, strict=True):
                 curve.setData(x, y)
-        self._region.setVisible(shaded_s is not None)
-        if shaded_s is not None:
-            self._region.setRegion((0.0, shaded_s))
+        self._region.setVisible(region is not None)
+        if region is not None:
+            self._region.setRegion(region)
         self._limit.setVisible(limit is not None)
-        shown = [y for _, y in (*main, *beside, ghost) if y.size]
+        shown = [y for _, y in (*main, *beside, *ghosts) if np.isfinite(y).any()]
         if not shown:
             return
         if limit is not None:
@@ -175,11 +183,37 @@ class Track:
                 start, end = spans[n]
                 region.setRegion((start, max(end, start + 0.02)))
 
-    def read_out(self, x: float, parts: list[str], beside: list[str]) -> None:
-        """Put the cursor at a place and say what stands there: values, then what stands beside them."""
+    def flag(self, places: Sequence[tuple[float, str]]) -> None:
+        """Show the places that a person marked, with their words."""
+        for line in self._flags:
+            self.plot.removeItem(line)
+        self._flags = []
+        for x, text in places[:MOST_MARKS]:
+            options = {"position": 0.9, "color": tokens().quiet, "rotateAxis": (1, 0)}
+            line = pg.InfiniteLine(
+                pos=x, angle=90, pen=pg.mkPen(tokens().quiet), label=text or None, labelOpts=options
+            )
+            self.plot.addItem(line, ignoreBounds=True)
+            self._flags.append(line)
+
+    def read_out(
+        self,
+        x: float,
+        parts: list[str],
+        beside: list[str],
+        span: Sequence[str] = (),
+        anchor: float | None = None,
+        most_lines: int = 9,
+    ) -> None:
+        """Put the cursor at a place and say what stands there: values, then what stands beside them, or what lies
+        between it and the second one; no more lines than there is room for, the rest where the mouse rests.
+        """
         t = tokens()
         self.cursor.setPos(x)
-        lines = [f"<b style='color:{t.ink}'>{self.lane.title}</b>"]
+        self.anchor.setVisible(anchor is not None)
+        if anchor is not None:
+            self.anchor.setPos(anchor)
+        lines = [f"<b style='color:{t.ink}'>{html.escape(self.lane.title)}</b>"]
         if len(self.lane.keys) > 1:
             values = [p.removesuffix(" deg") for p in parts]
             each = " / ".join(values)
@@ -189,13 +223,15 @@ class Track:
             lines.append(f"<span style='color:{t.working}'>{each} deg</span>")
         elif parts:
             lines.append(f"<span style='color:{t.working}'>{parts[0]}</span>")
-        for text in beside:
+        lines += [f"<span style='color:{t.quiet}'>{html.escape(text)}</span>" for text in span]
+        for text in beside if not span else ():
             lines.append(f"<span style='color:{t.quiet}'>{self.lane.beside_word} {text}</span>")
-        self.readout.setText("<br>".join(lines), size=f"{CAPTION_PX}px")
+        self.readout.setText("<br>".join(lines[:most_lines]), size=f"{CAPTION_PX}px")
+        self.readout.setToolTip("<br>".join(lines) if len(lines) > most_lines else "")
 
     def clear(self) -> None:
         """Show nothing."""
-        for curve in (*self._main, *self._beside, self._ghost):
+        for curve in (*self._main, *self._beside, *self._ghosts):
             curve.setData(*NOTHING)
         self.mark(())
         self._region.hide()

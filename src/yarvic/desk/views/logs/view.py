@@ -2,26 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
+from PyQt6.QtGui import QPixmap
+from PyQt6.QtWidgets import QPushButton, QWidget
 
-from yarvic.core.checks.finding import Where, amount
+from yarvic.core.checks.finding import Where
+from yarvic.core.evidence.align import WAYS
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.job.model import Evidence, parts_on
+from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.problems import Problem
+from yarvic.core.job.model import parts_on
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.aside import left_out, title_of
+from yarvic.desk.views.logs.axis import DISTANCE, SPEED, TIME
 from yarvic.desk.views.logs.belongs import Belongs
+from yarvic.desk.views.logs.events import Events
+from yarvic.desk.views.logs.finder import Finder, lanes_arranged
+from yarvic.desk.views.logs.laying import Laying
+from yarvic.desk.views.logs.marking import Marking
 from yarvic.desk.views.logs.saving import Saving
-from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track, lanes_of
+from yarvic.desk.views.logs.traces import Traces
+from yarvic.desk.views.logs.track import Lane, Track
+from yarvic.desk.views.logs.waiting import Waiting
 from yarvic.desk.views.selected_run import SelectedRun
 from yarvic.desk.views.view import Desk, View
-from yarvic.desk.widgets.plot import sheet
 from yarvic.desk.widgets.words import Elided, Empty, chooser, label, row, show_choice, word
+from yarvic.state.log_panes import with_computed
 from yarvic.state.results import PullResult, RevisionResults, logged, simulated_mark
 from yarvic.state.session import Session
 
@@ -35,21 +45,29 @@ class LogsView(View):
         self.add_bench(window.open_bench)
         self.at = 0
         self.pull = chooser("Pull shown", self._choices)
-        self.ghost = word("Reference", self._redraw, "G", checkable=True)
-        self.ghost.setChecked(True)
-        self.by_speed = word("Over rpm", self._redraw, "X", checkable=True)
+        self.laying = Laying(session, self.shown, self._redraw)
+        self.ghost, self.all_pulls = self.laying.ghost, self.laying.all_pulls
+        self.by_speed, self.by_distance, self.laid_on = (
+            self.laying.by_speed,
+            self.laying.by_distance,
+            self.laying.laid_on,
+        )
         self.whole = word("Whole pull", self._whole, "W")
+        self.second = word("Second cursor", self._toggle_second, "S", checkable=True)
+        self.channels_word = word("Channels", self._open_channels, "C")
+        self.events = Events(self)
+        self.marking = Marking(session, self)
         self.window_ = window
-        self.saving = Saving(self, session, self.shown)
+        self.saving = Saving(self, session, self.shown, self.span, self.picture)
         self.save = self.saving.button
         self.head.insertWidget(2, self.save)
         self.live_word = word("Live log", window.open_live)
         self.import_word = word("Import", window.ask_for_logs, "Ctrl+I")
         self.head.insertWidget(2, self.import_word)
         self.head.insertWidget(3, self.live_word)
-        self.arrived = chooser("Runs that belong to no revision yet", self._arrived)
+        self.waiting = Waiting(session, window)
+        self.arrived, self.left_out = self.waiting.arrived, self.waiting.left_out
         self.head.insertWidget(3, self.arrived)
-        self.left_out = chooser("Pulls that are left out: choose one to count it again", self._left_out)
         self.head.insertWidget(4, self.left_out)
         self.reading = label("", "quiet")
         self.run = SelectedRun(window, self.shown, "Columns")
@@ -59,21 +77,31 @@ class LogsView(View):
                 self.pull,
                 self.belongs.button,
                 self.run,
-                self.by_speed,
                 self.ghost,
+                self.all_pulls,
+                self.laid_on,
+                None,
+                spacing=2,
+            )
+        )
+        self.column.addLayout(
+            row(
+                self.channels_word,
+                self.by_speed,
+                self.by_distance,
+                self.second,
+                self.events.back,
+                self.events.on,
+                self.marking.word,
                 self.whole,
                 None,
                 spacing=2,
             )
         )
-        frame = QFrame()
-        frame.setObjectName("sheet")
-        inner = QVBoxLayout(frame)
-        inner.setContentsMargins(2, 2, 2, 2)
-        self.sheet = sheet()
-        inner.addWidget(self.sheet)
-        self.column.addWidget(frame, 1)
-        self.frame = frame
+        self.column.addWidget(self.marking)
+        self.traces = Traces(self._unit)
+        self.column.addWidget(self.traces, 1)
+        self.finder = Finder(self, session, self._laid_log, self._redraw)
         self.empty = Empty("Go to Dyno", partial(session.go, "dyno"))
         self.column.addWidget(self.empty, 1)
         self.caption = label("", "caption", wrap=True)
@@ -84,10 +112,9 @@ class LogsView(View):
         self.cell = Elided("caption")
         self.cell.setAccessibleName("What the table gives at the cursor")
         self.column.addWidget(self.cell)
-        self.tracks: list[Track] = []
-        self._cursor: float | None = None
+        self.sheet = self.traces.sheet
+        self._faults: list[str] = []
         self.sheet.scene().sigMouseMoved.connect(self._mouse)
-        self.sheet.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.refresh_on(
             session.job_changed, session.selection_changed, session.results_changed, session.units_changed
         )
@@ -95,14 +122,10 @@ class LogsView(View):
 
     # -- showing
 
-    def _lay(self, lanes: tuple[Lane, ...]) -> None:
-        """Lay out the charts for these lanes, unless they stand already."""
-        if tuple(track.lane for track in self.tracks) == lanes:
-            return
-        self.sheet.clear()
-        self.tracks = [Track(self.sheet, i, lane, last=i == len(lanes) - 1) for i, lane in enumerate(lanes)]
-        for track in self.tracks[1:]:
-            track.plot.setXLink(self.tracks[0].plot)
+    @property
+    def tracks(self) -> list[Track]:
+        """The charts, from top to bottom."""
+        return self.traces.tracks
 
     def refresh(self) -> None:
         """Take up the pulls of the working revision."""
@@ -112,9 +135,9 @@ class LogsView(View):
         self.about.setText(
             f"{simulated_mark(results)}evidence of {revision.name}{self._on(results)}" if revision else ""
         )
-        for button in (self.pull, self.ghost, self.by_speed, self.whole, self.save):
+        for button in self._of_a_pull():
             button.setEnabled(count > 0)
-        show_choice(self.save, "Save as CSV")
+        show_choice(self.save, "Save")
         self._show_arrived()
         self._redraw()
 
@@ -122,47 +145,22 @@ class LogsView(View):
     def _on(results: RevisionResults | None) -> str:
         return f" on {results.on_builds}" if results is not None and results.on_builds else ""
 
-    # -- runs from files
-
     def _show_arrived(self) -> None:
-        job = self.session.job
-        waiting = len(job.runs_of(None)) if job is not None else 0
-        show_choice(self.arrived, f"Arrived, not assigned: {waiting}" if waiting else "")
-        self.arrived.setVisible(waiting > 0)
-        out = len(self._left_out())
-        show_choice(self.left_out, f"Left out: {out}" if out else "")
-        self.left_out.setVisible(out > 0)
+        self.waiting.refresh()
         self.run.refresh()
         self.belongs.refresh()
-
-    def _arrived(self) -> list[tuple[str, Callable[[], None]]]:
-        job = self.session.job
-        runs = job.runs_of(None) if job is not None else []
-        return [(r.title, partial(self._read_anew, r)) for r in runs]
-
-    def _left_out(self) -> list[tuple[str, Callable[[], None]]]:
-        """What of the evidence of the working revision is left out, why, and the way back."""
-        job, revision = self.session.job, self.session.evidence_revision()
-        if job is None or revision is None:
-            return []
-        return left_out(job.runs_of(revision.id), self._count_again)
-
-    def _count_again(self, run: Evidence, pull: int | None) -> None:
-        self.window_.arrivals.take_back(run, pull)
-        self.session.say(f"{title_of(run, pull)} counts again. Ctrl+Z undoes it.")
-
-    def _read_anew(self, run: Evidence) -> None:
-        self.window_.arrivals.read_anew(run, opened=self.window_.open_import)
 
     def shown(self) -> PullResult | None:
         """The pull that is drawn."""
         pulls = logged(self.session.working_results())
         return pulls[self.at] if self.at < len(pulls) else None
 
-    def _over_speed(self) -> bool:
-        """Whether the traces stand over engine speed: by choice, and always for a curve, which has no time."""
-        shown = self.shown()
-        return self.by_speed.isChecked() or (shown is not None and shown.evidence.is_sheet)
+    def _of_a_pull(self) -> tuple[QWidget, ...]:
+        """What does something with the pull that is drawn."""
+        return (
+            self.pull, self.ghost, self.all_pulls, self.laid_on, self.by_speed, self.by_distance, self.whole, self.save,
+            self.second, self.channels_word, self.events.back, self.events.on, self.marking.word,
+        )  # fmt: skip
 
     def _choices(self) -> list[tuple[str, Callable[[], None]]]:
         pulls = logged(self.session.working_results())
@@ -174,79 +172,98 @@ class LogsView(View):
         self._show_arrived()
         self._redraw()
 
-    def _reference(self) -> PullResult | None:
-        results = self.session.reference_results()
-        pulls = logged(results)
-        if not pulls or not self.ghost.isChecked() or results is self.session.working_results():
-            return None
-        return pulls[min(self.at, len(pulls) - 1)]
-
     def _redraw(self) -> None:
-        shown, reference = self.shown(), self._reference()
+        shown = self.shown()
         show_choice(self.pull, shown.title if shown is not None else "")
-        self.frame.setVisible(shown is not None)
+        show_choice(self.laid_on, f"Laid on {WAYS[self.laying.way]}")
+        self.traces.setVisible(shown is not None)
         self.empty.setVisible(shown is None)
+        self.marking.show_for(shown)
         if shown is None:
-            for track in self.tracks:
-                track.clear()
+            self.traces.clear()
             self.caption.setText("")
             self.reading.setText("")
             action = ("Import", self.window_.ask_for_logs) if self.session.from_outside else None
             self.empty.say(*self.nothing_yet("The traces of its log")[:2], action=action)
             return
-        speed = self._over_speed()
-        self._lay(lanes_of(shown.log.channels))
-        for track in self.tracks:
-            lane = track.lane
-            unit = self._unit(lane.keys[0])
-            track.show(
-                [self._points(shown, key, unit) for key in lane.keys],
-                [self._points(shown, key, unit) for key in lane.beside],
-                self._points(reference, track.ghost_key, unit) if reference is not None else NOTHING,
-                unit,
-                None if speed else shown.pull.length_s,
-                self._limit(lane, unit),
-            )
+        kept = self._kept_places()
+        panes = self.finder.panes()
+        log, self._faults = with_computed(shown.log, panes.computed)
+        drawn = self.laying.laid(shown, log)
+        assert drawn is not None
+        ghosts = [
+            (p, self.laying.laid(p, with_computed(p.log, panes.computed)[0], drawn))
+            for p in self.laying.others(shown, self.at)
+        ]
+        self.traces.lay(lanes_arranged(panes, log))
+        self.traces.draw(drawn, [g for _, g in ghosts if g is not None], self._limit, self.laying.label())
         wrong = self._mark(shown)
-        self.tracks[-1].plot.setLabel(
-            "bottom", "Engine speed, rpm" if speed else "Time from the start of the pull, s"
-        )
-        name = f" Dashed ochre: {reference.title}." if reference is not None else ""
+        lost = [p.title for p, g in ghosts if g is None]
+        self.caption.setText(wrong + self._legend(shown, [p.title for p, g in ghosts if g is not None], lost))
+        self._put_back(shown, kept)
+        self._whole()
+
+    def _kept_places(self) -> tuple[float | None, float | None]:
+        """Where the cursors stand, in s from the start of the pull: the axis below them may change."""
+        before = self.traces.shown
+        if before is None:
+            return None, None
+        places = (self.traces.place, self.traces.anchor)
+        at, other = (before.laid.time(x) - before.pull.pull.start_s if x is not None else None for x in places)
+        return at, other
+
+    def _put_back(self, shown: PullResult, kept: tuple[float | None, float | None]) -> None:
+        now = self.traces.shown
+        if now is None:
+            return
+        places = [
+            float(now.laid.at(np.array([shown.pull.start_s + since]))[0]) if since is not None else float("nan")
+            for since in kept
+        ]
+        self.traces.place, self.traces.anchor = (x if np.isfinite(x) else None for x in places)
+        self.second.setChecked(self.traces.anchor is not None)
+
+    def _legend(self, shown: PullResult, behind: list[str], lost: list[str]) -> str:
+        """What the lines are, and what cannot be drawn."""
+        name = f" Dashed ochre: {', '.join(behind)}." if behind else ""
+        missing = f" Never come to {WAYS[self.laying.way]}: {', '.join(lost)}." if lost else ""
+        faults = f" Not computed: {'; '.join(self._faults)}." if self._faults else ""
         cylinders = (
             " Cylinders in turn: dotted, solid blue, dashed." if "spark_correction_1" in shown.log.channels else ""
         )
-        self.caption.setText(
-            f"{wrong}Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders} Move the mouse, or"
-            " Left and Right, to read values; the wheel zooms."
+        return (
+            f"Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults} Move the"
+            " mouse, or Left and Right, to read values; the wheel zooms."
         )
-        self._whole()
+
+    def problems_of(self, shown: PullResult) -> Sequence[Problem]:
+        """What is wrong with the run that a pull is of."""
+        results = self.session.working_results()
+        run = results.runs.get(shown.evidence.id) if results is not None else None
+        return run.problems if run is not None else ()
+
+    def pulls_of_run(self, shown: PullResult) -> list[PullResult]:
+        """The pulls of the same run."""
+        return [p for p in logged(self.session.working_results()) if p.evidence.id == shown.evidence.id]
 
     def _mark(self, shown: PullResult) -> str:
         """Mark what is wrong with the run where it is, and give the sentence for it."""
-        results = self.session.working_results()
-        run = results.runs.get(shown.evidence.id) if results is not None else None
-        found = run.problems if run is not None else ()
+        found = self.problems_of(shown)
         start, end = shown.pull.start_s, shown.pull.end_s
+        laid = self.traces.shown.laid if self.traces.shown is not None else None
         for track in self.tracks:
             keys = {*track.lane.keys, *track.lane.beside}
-            spans = [(a - start, b - start) for p in found if p.channel in keys for a, b in p.spans]
-            track.mark([] if self._over_speed() else spans)
+            spans = [(a, b) for p in found if p.channel in keys for a, b in p.spans]
+            drawn = laid is not None and laid.axis != SPEED
+            places = [tuple(laid.at(np.array(span)).tolist()) for span in spans] if drawn and laid is not None else []
+            track.mark([(a, b) for a, b in places if np.isfinite(a) and np.isfinite(b)])
+        self.marking.draw()
         inside = [p.sentence for p in found if any(a <= end and b >= start for a, b in p.spans)]
         return f"Marked: {inside[0]}{f', and {len(inside) - 1} more' if len(inside) > 1 else ''}. " if inside else ""
 
     def _unit(self, key: str) -> str:
         kind = CHANNELS[key]
         return self.session.settings.units.get(kind.unit_choice, kind.unit)
-
-    def _points(self, p: PullResult, key: str, unit: str) -> Points:
-        if key not in p.log.channels:
-            return NOTHING
-        channel = p.log.channels[key]
-        values = np.asarray(from_canonical(channel.values, unit))
-        if not self._over_speed():
-            return channel.time_s - p.pull.start_s, values
-        inside = (channel.time_s >= p.pull.start_s) & (channel.time_s <= p.pull.end_s)
-        return p.log.at("engine_speed", channel.time_s[inside]), values[inside]
 
     def _limit(self, lane: Lane, unit: str) -> float | None:
         job = self.session.job
@@ -260,36 +277,78 @@ class LogsView(View):
         shown = self.shown()
         if shown is None:
             return
-        if self._over_speed():
-            self.tracks[0].plot.setXRange(shown.pull.from_rpm, shown.pull.to_rpm, padding=0.02)
-        else:
-            start, end = shown.log.span()
-            self.tracks[0].plot.setXRange(start - shown.pull.start_s, end - shown.pull.start_s, padding=0.01)
-        self.move_cursor(self._cursor if self._cursor is not None else shown.pull.length_s / 2)
+        self.traces.whole()
+        self.move_cursor(self.traces.place if self.traces.place is not None else self._middle(shown))
+
+    def _middle(self, shown: PullResult) -> float:
+        laid = self.traces.shown
+        ends = laid.laid.pull_ends() if laid is not None else None
+        low, high = ends if ends is not None else (shown.pull.from_rpm, shown.pull.to_rpm)
+        return (low + high) / 2.0
 
     # -- the cursor
 
     def move_cursor(self, x: float) -> None:
         """Put the cursor at a place of the axis and read all traces there."""
         shown = self.shown()
-        if shown is None:
+        time = self.traces.move_to(x)
+        if shown is None or time is None:
             return
-        self._cursor = x
-        time = self._time_at(shown, x)
         rpm = float(shown.log.at("engine_speed", np.array([time]))[0])
-        self.reading.setText(
-            f"{'' if shown.evidence.is_sheet else f'{time - shown.pull.start_s:.2f} s, '}{rpm:,.0f} rpm"
-            if np.isfinite(rpm)
-            else "outside the log"
-        )
+        self.reading.setText(self._place_words(shown, time, rpm))
         if not shown.evidence.is_sheet:
             self._show_cell(shown.evidence.id, time)
-        for track in self.tracks:
-            parts, beside = (
-                [self._amount(shown, key, time) for key in keys if key in shown.log.channels]
-                for keys in (track.lane.keys, track.lane.beside)
-            )
-            track.read_out(x, parts, beside)
+
+    def _place_words(self, shown: PullResult, time: float, rpm: float) -> str:
+        """Where the cursor stands, and how far from the second one."""
+        if not np.isfinite(rpm):
+            return "outside the log"
+        if shown.evidence.is_sheet:
+            return f"{rpm:,.0f} rpm"
+        words = f"{time - shown.pull.start_s:.2f} s, {rpm:,.0f} rpm"
+        laid, anchor = self.traces.shown, self.traces.anchor
+        if laid is None or anchor is None:
+            return words
+        since = laid.laid.time(anchor)
+        return f"{words}, {time - since:+.2f} s from the second"
+
+    def span(self) -> tuple[float, float] | None:
+        """The times between which the cursors stand; None without a second one."""
+        laid, x, other = self.traces.shown, self.traces.place, self.traces.anchor
+        if laid is None or x is None or other is None:
+            return None
+        first, last = sorted((laid.laid.time(x), laid.laid.time(other)))
+        return (first, last) if last > first else None
+
+    def picture(self) -> QPixmap:
+        """The traces as they stand."""
+        return self.traces.grab()
+
+    def time_at_cursor(self) -> float | None:
+        """The time in the log at which the cursor stands."""
+        laid, x = self.traces.shown, self.traces.place
+        return laid.laid.time(x) if laid is not None and x is not None else None
+
+    def move_to_time(self, time_s: float) -> None:
+        """Put the cursor at a time of the log."""
+        laid = self.traces.shown
+        if laid is not None:
+            place = float(laid.laid.at(np.array([time_s]))[0])
+            if np.isfinite(place):
+                self.move_cursor(place)
+
+    def _toggle_second(self) -> None:
+        """The second cursor is put where the first stands now."""
+        self.traces.set_anchor(self.traces.place if self.second.isChecked() else None)
+        if self.traces.place is not None:
+            self.move_cursor(self.traces.place)
+
+    def _open_channels(self) -> None:
+        self.finder.open()
+
+    def _laid_log(self) -> Log | None:
+        shown = self.traces.shown
+        return shown.laid.log if shown is not None else None
 
     def _show_cell(self, run: str, time: float) -> None:
         """What the table in hand under Maps gives here, with the weights of its cells."""
@@ -304,22 +363,6 @@ class LogsView(View):
         of = "; ".join(f"{w:.2f} of {table.place(r, c)}" for r, c, w in reading.cells)
         self.cell.setText(f"{table.title} at the cursor: {value:.{self.maps.decimals(table)}f} {unit} ({of})")
 
-    def _amount(self, shown: PullResult, key: str, time: float) -> str:
-        value = float(shown.log.at(key, np.array([time]))[0])
-        if not np.isfinite(value):
-            return NO_VALUE
-        doubt = shown.log.channels[key].doubt
-        if doubt is not None and doubt.about == "fuel":
-            return f"{value:.2f} AFR of unknown fuel"
-        return f"{amount(value, self._unit(key))} ?" if doubt is not None else amount(value, self._unit(key))
-
-    def _time_at(self, p: PullResult, x: float) -> float:
-        if not self._over_speed():
-            return x + p.pull.start_s
-        speed = p.log.channel("engine_speed")
-        inside = (speed.time_s >= p.pull.start_s) & (speed.time_s <= p.pull.end_s)
-        return float(speed.time_s[inside][np.argmin(np.abs(speed.values[inside] - x))])
-
     def _mouse(self, position) -> None:
         for track in self.tracks:
             if track.plot.sceneBoundingRect().contains(position):
@@ -332,46 +375,61 @@ class LogsView(View):
             return
         for i, p in enumerate(logged(self.session.working_results())):
             if p.evidence.id == where.evidence:
-                self.by_speed.setChecked(False)
+                self.laying.over_time()
                 self.choose(i)
                 if where.time_s is not None:
-                    self.move_cursor(where.time_s - p.pull.start_s)
+                    self.move_to_time(where.time_s)
                 return
 
     def keyPressEvent(self, event) -> None:
-        """Left and right move the cursor; Shift moves it further."""
-        shown = self.shown()
-        if shown is None or self._cursor is None:
+        """Left and right move the cursor; Shift moves it further. Letters press the words that name them."""
+        shown, cursor = self.shown(), self.traces.place
+        if shown is None or cursor is None:
             super().keyPressEvent(event)
             return
-        step = 50.0 if self._over_speed() else 0.05
+        step = {SPEED: 50.0, TIME: 0.05, DISTANCE: 1.0}[self.laying.axis()]
         step *= 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
         key = event.key()
+        pressed = {letter: button for letter, _, button in self._letters()}
+        named = ("Shift+" if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else "") + event.text().upper()
         if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            self.move_cursor(self._cursor + (step if key == Qt.Key.Key_Right else -step))
-        elif key == Qt.Key.Key_G:
-            self.ghost.click()
-        elif key == Qt.Key.Key_X:
-            self.by_speed.click()
-        elif key == Qt.Key.Key_W:
-            self._whole()
+            self.move_cursor(cursor + (step if key == Qt.Key.Key_Right else -step))
+        elif named in pressed:
+            pressed[named].click()
         else:
             super().keyPressEvent(event)
 
+    def _letters(self) -> list[tuple[str, str, QPushButton]]:
+        """The letters of this view: what each does, and the word that it presses."""
+        return [
+            ("X", "over time or over engine speed", self.by_speed),
+            ("G", "reference on or off", self.ghost),
+            ("A", "all pulls of the revision, or one", self.all_pulls),
+            ("S", "second cursor where the first stands: differences, means, areas", self.second),
+            ("C", "channels: choose by typing, compute", self.channels_word),
+            ("N", "to the next event", self.events.on),
+            ("Shift+N", "back to the event before", self.events.back),
+            ("M", "mark the place, or the span between the cursors", self.marking.word),
+            ("W", "whole pull", self.whole),
+        ]
+
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
-        return [
-            ("Left, Right", "move the cursor; with Shift further"),
-            ("X", "over time or over engine speed"),
-            ("G", "reference on or off"),
-            ("W", "whole pull"),
-        ]
+        letters = [(letter, what) for letter, what, _ in self._letters()]
+        return [("Left, Right", "move the cursor; with Shift further"), *letters]
 
     def commands(self) -> list[Command]:
         """Commands of this view."""
         return [
             Command("Show traces over engine speed", "X", self.by_speed.click),
+            Command("Show traces over distance", "", self.by_distance.click),
             Command("Show the reference in the traces", "G", self.ghost.click),
+            Command("Show all pulls of the revision in the traces", "A", self.all_pulls.click),
+            Command("Put a second cursor", "S", self.second.click),
+            Command("Choose the channels that are drawn", "C", self._open_channels),
+            Command("Arrange the panes as usual", "", self.finder.as_usual),
+            Command("To the next event in the log", "N", self.events.on.click),
+            Command("Mark a place in the log", "M", self.marking.word.click),
         ]
 
     def main_widget(self) -> QWidget:
