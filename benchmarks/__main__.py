@@ -12,6 +12,7 @@ from statistics import median
 import numpy as np
 
 from benchmarks.bus import bus
+from benchmarks.logs import logs
 from benchmarks.maps import maps
 from benchmarks.measuring import ROOT, paired, row, timed
 from benchmarks.memory import description, finding, image
@@ -402,6 +403,7 @@ def main() -> None:
         "finding": finding,
         "maps": maps,
         "image": image,
+        "logs": logs,
     }
     print(f"{'what':46} {'ours':>12} {'reference':>12} {'ratio':>9}   {'bar':18}")
     for name in sys.argv[1:] or rows:

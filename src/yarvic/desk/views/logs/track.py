@@ -5,15 +5,18 @@ from __future__ import annotations
 import html
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from weakref import WeakSet
 
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QGraphicsItem
 
 from yarvic.core.evidence.channels import MOST_CYLINDERS, SPARK_CORRECTION
+from yarvic.core.evidence.overview import Overview
 from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import CAPTION_PX, tokens
-from yarvic.desk.widgets.plot import add_chart, inked, penned, shaded
+from yarvic.desk.widgets.plot import add_chart, inked, line_pen, penned, shaded
 
 READOUT_PX = 148
 
@@ -91,6 +94,11 @@ _CYLINDERS = (
 )
 Points = tuple[FloatArray, FloatArray]
 MOST_MARKS = 40
+# A trace of more samples than this has a line of one pixel: a wider one takes three times as long and shows no more.
+DENSE, THIN = 200_000, 1
+_DENSE: WeakSet[pg.PlotDataItem] = WeakSet()
+# Fewer samples than this are drawn as they are, whatever is in sight; a chart that has no width yet is taken for this.
+SHORT, LEAST_PX = 4000, 400
 NOTHING: Points = (np.empty(0), np.empty(0))
 
 
@@ -100,10 +108,14 @@ class Track:
     def __init__(self, sheet: pg.GraphicsLayoutWidget, row: int, lane: Lane, *, last: bool) -> None:
         self.lane = lane
         self.plot = add_chart(sheet, row, bottom="Time from the start of the pull, s" if last else "", width=62)
-        self.plot.getAxis("bottom").setStyle(showValues=last)
-        self.plot.getAxis("left").setStyle(maxTickLevel=0)
-        self.plot.setClipToView(True)
-        self.plot.setDownsampling(auto=True, mode="peak")
+        if not last:
+            self.plot.hideAxis("bottom")  # each costs as much at every move as a trace
+        for name in ("left", "bottom"):
+            self.plot.getAxis(name).setStyle(maxTickLevel=0)
+        # It stays as it is while the traces are moved sideways.
+        self.plot.getAxis("left").setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
+        self._drawn: dict[pg.PlotDataItem, Overview] = {}
+        self.plot.getViewBox().sigXRangeChanged.connect(lambda *_: self._refine())
         self.readout = pg.LabelItem(justify="left")
         self.readout.setFixedWidth(READOUT_PX)
         sheet.addItem(self.readout, row=row, col=1)
@@ -116,12 +128,11 @@ class Track:
         self._main = [self._main_curve(n) for n in range(len(lane.keys))]
         self._limit = penned(pg.InfiniteLine(angle=0), "stop", 1.4)
         self._limit.hide()
-        self.plot.addItem(self._limit)
         self.cursor = penned(pg.InfiniteLine(angle=90), "ink", 1)
         self.plot.addItem(self.cursor, ignoreBounds=True)
         self.anchor = penned(pg.InfiniteLine(angle=90), "working", 1, dashed=True)
         self.anchor.hide()
-        self.plot.addItem(self.anchor, ignoreBounds=True)
+        # What is not in sight is not in the chart either: each item costs at every move.
         self._flags: list[pg.InfiniteLine] = []
 
     def _curve(self) -> pg.PlotDataItem:
@@ -130,7 +141,7 @@ class Track:
 
     def _main_curve(self, n: int) -> pg.PlotDataItem:
         if len(self.lane.keys) == 1:
-            return penned(self._curve(), "working", 2)
+            return inked(self._curve(), lambda c: c.setPen(line_pen("working", THIN if c in _DENSE else 2)))
         dash, token, width = _CYLINDERS[n % len(_CYLINDERS)]
         return inked(self._curve(), lambda c: c.setPen(pg.mkPen(tokens().color(token), width=width, style=dash)))
 
@@ -155,11 +166,11 @@ class Track:
         unused = [NOTHING] * (len(self._ghosts) - len(ghosts))
         for curves, points in ((self._main, main), (self._beside, beside), (self._ghosts, [*ghosts, *unused])):
             for curve, (x, y) in zip(curves, points, strict=True):
-                curve.setData(x, y)
+                self._take(curve, x, y)
         self._region.setVisible(region is not None)
         if region is not None:
             self._region.setRegion(region)
-        self._limit.setVisible(limit is not None)
+        self._in_sight(self._limit, limit is not None)
         shown = [y for _, y in (*main, *beside, *ghosts) if np.isfinite(y).any()]
         if not shown:
             return
@@ -169,6 +180,34 @@ class Track:
         low, high = float(min(np.nanmin(y) for y in shown)), float(max(np.nanmax(y) for y in shown))
         pad = 0.08 * (high - low) or 1.0
         self.plot.setYRange(low - pad, high + pad, padding=0)
+
+    def _take(self, curve: pg.PlotDataItem, x: FloatArray, y: FloatArray) -> None:
+        """Draw a trace: a long one on a rising axis by what is in sight, anything else as it is."""
+        self._drawn.pop(curve, None)
+        if x.size > SHORT and np.all(np.diff(x) >= 0.0):
+            self._drawn[curve] = Overview(x, y)
+            if x.size > DENSE and curve in self._main and len(self.lane.keys) == 1:
+                _DENSE.add(curve)
+                curve.setPen(line_pen("working", THIN))
+            self._refine_one(curve, self._drawn[curve])
+        else:
+            curve.setData(x, y)
+
+    def _refine(self) -> None:
+        for curve, overview in self._drawn.items():
+            self._refine_one(curve, overview)
+
+    def _refine_one(self, curve: pg.PlotDataItem, overview: Overview) -> None:
+        box = self.plot.getViewBox()
+        (start, end), _ = box.viewRange()
+        curve.setData(*overview.within(start, end, max(int(box.width()), LEAST_PX)))
+
+    def _in_sight(self, line: pg.InfiniteLine, shown: bool) -> None:
+        if shown and line.scene() is None:
+            self.plot.addItem(line, ignoreBounds=True)
+        elif not shown and line.scene() is not None:
+            self.plot.removeItem(line)
+        line.setVisible(shown)
 
     def mark(self, spans: Sequence[tuple[float, float]]) -> None:
         """Show where something is wrong with what was recorded."""
@@ -210,7 +249,7 @@ class Track:
         """
         t = tokens()
         self.cursor.setPos(x)
-        self.anchor.setVisible(anchor is not None)
+        self._in_sight(self.anchor, anchor is not None)
         if anchor is not None:
             self.anchor.setPos(anchor)
         lines = [f"<b style='color:{t.ink}'>{html.escape(self.lane.title)}</b>"]
@@ -231,9 +270,10 @@ class Track:
 
     def clear(self) -> None:
         """Show nothing."""
+        self._drawn.clear()
         for curve in (*self._main, *self._beside, *self._ghosts):
             curve.setData(*NOTHING)
         self.mark(())
         self._region.hide()
-        self._limit.hide()
+        self._in_sight(self._limit, False)
         self.readout.setText("")
