@@ -308,7 +308,7 @@ def test_the_whole_way_to_a_package(session, maps, tmp_path):
     assert session.bench.holds().name == "B2"
     session.pull(3)
     results = session.working_results()
-    assert len(results.pulls) == 3 and results.verdict == "watch"
+    assert len(results.pulls) == 3 and results.verdict == "pass"
     assert is_open(gate_conditions(session))
     path = tmp_path / "b2.zip"
     signing = capture(session, "Rowan Sedge")

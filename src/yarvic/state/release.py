@@ -10,6 +10,7 @@ import numpy as np
 
 from yarvic.core.calibration.faults import unknown_sums
 from yarvic.core.calibration.image import check_image
+from yarvic.core.checks.weather import Measured
 from yarvic.core.errors import EvidenceError, ReleaseError, YarvicError
 from yarvic.core.job.model import Revision, Waiver, parts_on
 from yarvic.core.job.store import Job
@@ -19,7 +20,7 @@ from yarvic.core.release.keys import SigningKey
 from yarvic.core.release.package import Built, verify_package, write_package
 from yarvic.state.readings import compared
 from yarvic.state.requests import Request
-from yarvic.state.results import RevisionResults
+from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.session import Session
 from yarvic.state.signing import Signing, packed
 from yarvic.state.work import Asked, Progress
@@ -72,8 +73,14 @@ def _case(session: Session, job: Job, revision: Revision) -> Case:
         units=session.settings.units,
         paired=paired.title if paired is not None else "",
         paired_image=paired.image if paired is not None else "",
+        measured=tuple(map(_measured, results.pulls)),
         half_a_pair=session.link.half_a_pair() or (None if paired is not None and session.link.blind else ""),
     )
+
+
+def _measured(p: PullResult) -> Measured:
+    c = p.evidence.conditions
+    return Measured(p.findings, c.temperature_k if c is not None else None, c.pressure_pa if c is not None else None)
 
 
 def _gate_now(session: Session) -> Callable[[Request], Hashable]:

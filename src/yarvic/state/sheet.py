@@ -274,7 +274,7 @@ def of_the_plan(sheet: JobSheet) -> tuple[Any, ...]:
     """What parts are found by: another value when any of it changes."""
     plan = sheet.plan
     asked = plan.target, plan.band, plan.margin, plan.budget, plan.rate
-    return sheet.limits, sheet.check_limits, sheet.parts, sheet.vehicle.loss, asked
+    return sheet.limits, sheet.parts, sheet.vehicle.loss, asked
 
 
 def judged_by(sheet: JobSheet) -> tuple[Any, ...]:

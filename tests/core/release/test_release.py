@@ -8,7 +8,9 @@ import pytest
 from pypdf import PdfReader
 
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, Finding, Where
+from yarvic.core.checks.limits import default_limits
 from yarvic.core.checks.run import FAMILIES, Summary
+from yarvic.core.checks.weather import Days, Measured
 from yarvic.core.evidence.repeatability import MeanCurve
 from yarvic.core.job.model import Evidence, Flash, Revision, Waiver
 from yarvic.core.physics.power import power_from_torque
@@ -214,3 +216,31 @@ def test_the_sheet_is_reproducible_and_grows_to_a_second_page():
 def test_peaks_in_words():
     assert curve_peaks(mean(), "kW", "N m").endswith("150.0 N m at 3400 rpm")
     assert " hp at" in curve_peaks(mean(), "hp", "lb-ft")
+
+
+def test_the_days_that_a_job_names_are_a_condition_and_say_what_run_would_tell(case):
+    def weather(days, *celsius):
+        rule = default_limits().rules["exhaust_temperature"]
+
+        def pull(c):
+            value = 1100.0 + 4.0 * (c - 10.0) + 0.3 * (-1.0) ** c
+            found = Finding("exhaust_temperature", PASS, "", rule, value, Where("R1", 0, 1))
+            return Measured((found,), c + 273.15, 97e3)
+
+        sheet = case.sheet.changed(days=days)
+        conditions = gate(replace(case, sheet=sheet, measured=tuple(map(pull, celsius))))
+        return next(c for c in conditions if c.key == "weather")
+
+    silent = weather(Days(), 10, 12, 14, 18)
+    assert silent.severity == WATCH and silent.met and "days of its pulls alone" in silent.evidence
+    narrow = weather(Days(hottest_k=308.15), 16, 17, 18)
+    assert (
+        narrow.severity == NO_DATA
+        and not narrow.met
+        and "Pull at 35 degC. The pulls cover 16 to 18 degC" in narrow.evidence
+    )
+    holds = weather(Days(hottest_k=298.15), 8, 12, 16, 20)
+    assert holds.severity == PASS and "limit 980.0 degC" in holds.evidence
+    stops = weather(Days(hottest_k=328.15), 8, 16, 24, 32)
+    assert stops.severity == STOP and not stops.met and stops.grounds
+    assert weather(Days(hottest_k=308.15)).severity == NO_DATA, "no pull whose air is known"

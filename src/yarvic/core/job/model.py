@@ -11,6 +11,7 @@ from pydantic import Field, model_validator
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.checks.components import ComponentLimit, as_fitted
 from yarvic.core.checks.limits import Limits, OwnLimit, default_limits, own_limits_fault
+from yarvic.core.checks.weather import Days
 from yarvic.core.document import Document
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.expected import Expected
@@ -38,6 +39,7 @@ class JobSheet(Document):
     purpose: Literal["towing", "daily road", "track", "race", "rescue"] = "daily road"
     use: Literal["public road", "closed course"] = "public road"
     altitude_m: Annotated[float, Field(ge=-450, le=6000)] | None = None
+    days: Days = Field(default_factory=Days)
     standard: str = "none"
     band_rpm: tuple[EngineSpeed, EngineSpeed] = (2000.0, 6000.0)
     limits: Annotated[tuple[ComponentLimit, ...], Field(max_length=MOST)] = ()

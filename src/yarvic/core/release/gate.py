@@ -9,6 +9,7 @@ from yarvic.core.calibration.compare import compare_images
 from yarvic.core.calibration.image import Image
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.checks.run import WHERE_LOGGED, Summary, families_of
+from yarvic.core.checks.weather import Measured, on_the_days
 from yarvic.core.job.model import Carried, Evidence, Flash, JobSheet, Revision, Waiver
 from yarvic.core.plan.plan import not_fitted
 from yarvic.core.plan.readiness import Readiness
@@ -66,6 +67,7 @@ class Case:
     units: Mapping[str, str]
     paired: str = ""  # what the gearbox's unit is to hold; empty where it has none of its own
     paired_image: str = ""
+    measured: tuple[Measured, ...] = ()  # each pull's findings, with its air
     half_a_pair: str | None = ""  # why the two units do not belong together; None where nobody here can tell
 
 
@@ -86,6 +88,7 @@ def gate(case: Case) -> list[Condition]:
         _repeats(case),
         *_faults(case),
         *_checks(case),
+        _weather(case),
     ]
     return [_with_waiver(c, waived.get(c.key)) for c in conditions]
 
@@ -311,6 +314,29 @@ def _faults(case: Case) -> list[Condition]:
     names = sorted({k.replace("_", " ") for e in faulty if e.conditions is not None for k in e.conditions.faults})
     text = f"{len(faulty)} of {len(case.evidence)} runs were made with injected faults: {', '.join(names)}."
     return [Condition("faults", "Measured on a healthy vehicle", WATCH, text, True)]
+
+
+def _weather(case: Case) -> Condition:
+    """What the findings come to on the hottest and the coldest day and at the altitudes that the job names."""
+    title = "Holds on the days it is meant for"
+    if not case.sheet.days.stated:
+        text = (
+            "The job names no hottest and coldest day and no altitudes: it is proven for the days of its pulls alone."
+        )
+        return Condition("weather", title, WATCH, text, True)
+    found = on_the_days(case.sheet.days, case.measured)
+    if not found:
+        return Condition("weather", title, NO_DATA, "Of no pull the air is known.", True)
+    worst = found[0]
+    not_told = sum(d.severity == NO_DATA for d in found)
+    more = f" {not_told} of {len(found)} are not told." if not_told else ""
+    text = f"{worst.sentence(case.units.get(worst.rule.quantity, worst.rule.unit)).rstrip('.')}.{more}"
+    grounds = tuple(
+        Ground(f"{d.check} at {d.temperature_k - 273.15:.0f} degC, {d.pressure_pa / 100.0:.0f} mbar", d.severity)
+        for d in found
+        if shuts_gate(d.severity)
+    )
+    return Condition("weather", title, worst.severity, text, True, grounds)
 
 
 def _checks(case: Case) -> list[Condition]:

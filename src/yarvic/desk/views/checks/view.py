@@ -222,7 +222,7 @@ class ChecksView(View):
         return [
             ("Arrows", "move between findings"),
             ("Enter", "see the finding in Logs"),
-            ("L", "change the limit of the check in hand"),
+            ("L", "change the limit of this check"),
         ]
 
     def commands(self) -> list[Command]:

@@ -15,7 +15,7 @@ from yarvic.core.physics.correction import title as standard_title
 from yarvic.core.plan.derived import Derived, derived
 from yarvic.core.plan.ratings import torque_of_tag
 from yarvic.core.plan.vehicle import Vehicle, entries
-from yarvic.core.units import UNITS, parse_number, to_canonical
+from yarvic.core.units import UNITS, from_canonical, parse_measure, parse_number, to_canonical
 from yarvic.desk.widgets.entry import Line, Sheet, choice
 from yarvic.desk.widgets.words import show_choice, word
 from yarvic.state.coast import measured_loss
@@ -32,6 +32,12 @@ _CHOICES: dict[str, tuple[str, tuple[str, ...]]] = {
     "injection": ("Injection", ("port", "direct", "common rail")),
     "gearbox": ("Gearbox", ("manual", "automatic", "double clutch", "sequential", "variable")),
     "driven": ("Driven", ("front", "rear", "four wheels", "tracks")),
+}
+_DAYS = {
+    "hottest_k": "Hottest day, degC",
+    "coldest_k": "Coldest day, degC",
+    "lowest_m": "Lowest place, m",
+    "highest_m": "Highest place, m",
 }
 _FLAGS = {"knock_control": ("Knock control", "the unit listens"), "gearbox_unit": ("Gearbox unit", "has its own")}
 _PURPOSES = ("towing", "daily road", "track", "race", "rescue")
@@ -96,6 +102,8 @@ class VehiclePanel(QWidget):
             pick = choice(name, lambda values=values: [(v, v) for v in values], partial(self._set_sheet, key))  # type: ignore[misc]
             self._add(sheet, key, name, pick)
         self._sheet_number(sheet, "altitude_m", "Altitude, m", "m")
+        for key, name in _DAYS.items():
+            self._add(sheet, key, name, Line(name, partial(self._enter_day, key), FIELD_PX))
         for at, name in ((0, "Band from, rpm"), (1, "Band to, rpm")):
             field = Line(name, partial(self._enter_band, at), FIELD_PX)
             self._add(sheet, f"band_{at}", name, field)
@@ -149,6 +157,18 @@ class VehiclePanel(QWidget):
             self._state().set(f"{name}: {value:g}.", **{key: int(value) if key == "pulls_required" else value})
 
         self._add(sheet, key, name, Line(name, enter, FIELD_PX))
+
+    def _enter_day(self, key: str, text: str) -> None:
+        """The ends of the weather and the places that the map is meant for; empty takes one away."""
+        days, words, unit = self._state().sheet.days, text.strip(), "degC" if key.endswith("_k") else "m"
+        if not words:
+            value = None
+        elif words[-1].isdigit():
+            value = float(to_canonical(parse_number(words), unit))
+        else:
+            value = parse_measure(words, "temperature" if unit == "degC" else "length")
+        what = f"{_DAYS[key]}: {words}." if words else f"{_DAYS[key]} removed."
+        self._state().set(what, days=days.changed(**{key: value}))
 
     # -- what is taken
 
@@ -249,6 +269,9 @@ def _shown(vehicle: Vehicle, sheet: JobSheet, key: str) -> str:
         return standard_title(sheet.standard)
     if key.startswith("band_"):
         return f"{sheet.band_rpm[int(key[-1])]:g}"
+    if key in _DAYS:
+        value = getattr(sheet.days, key)
+        return "" if value is None else f"{from_canonical(value, 'degC' if key.endswith('_k') else 'm'):.4g}"
     if key in ("altitude_m", "pulls_required"):
         value = getattr(sheet, key)
         return "" if value is None else f"{value:g}"
