@@ -99,3 +99,19 @@ def test_a_leak_shows_against_the_first_pulls_of_the_same_maps(driver, checks):
     matrix.choose(matrix.rows.index("duty_rise"), len(matrix.pulls) - 1)
     assert "against the first pulls of this revision" in checks.sentence.text()
     assert "the charge pipes leak" in checks.points_at.text()
+
+
+def test_the_page_for_the_owner_is_read_and_saved(driver, checks, tmp_path):
+    checks.matrix.setFocus()
+    driver.key(Qt.Key.Key_O)
+    assert checks.owner.isVisible() and not checks.sheet.isVisible()
+    assert (
+        "Do not drive it hard" in checks.owner.headline.text() and "licensed workshop" in checks.owner.caution.text()
+    )
+    checks.owner.save_as(tmp_path / "owner.pdf", checks.owner.page)
+    assert (tmp_path / "owner.pdf").read_bytes().startswith(b"%PDF")
+    driver.rung("A1")
+    driver.idle()
+    assert checks.owner.headline.text() == "Safe as logged."
+    checks.owner.leave()
+    assert checks.sheet.isVisible() and checks.sentence.isVisible()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from yarvic.core.checks.causes import Causes, Ranked
 from yarvic.core.checks.finding import WATCH
+from yarvic.core.release.owner import OwnersPage, owners_page
 from yarvic.state.reading import Reading
 from yarvic.state.results import RevisionResults
 from yarvic.state.session import Session
@@ -24,6 +25,18 @@ def causes_in_words(found: Causes) -> str:
 
 def _named(cause: Ranked) -> str:
     return f"{cause.title[:1].lower()}{cause.title[1:]} ({cause.share * 100.0:.0f} %)"
+
+
+def owners_page_of(session: Session) -> OwnersPage | None:
+    """The page for the owner of what the working revision's evidence says; None where nothing was judged."""
+    job, results, revision = session.job, session.working_results(), session.evidence_revision()
+    if job is None or results is None or revision is None or not results.pulls:
+        return None
+    engine = job.sheet.vehicle.asked
+    found = next((c for p in reversed(results.pulls) if (c := p.causes(engine)).ranked), Causes((), ""))
+    return owners_page(
+        job.sheet.title, revision.name, results.summaries, results.unjudged, found, simulated=results.simulated
+    )
 
 
 def causes_reading(session: Session, results: RevisionResults) -> list[Reading]:

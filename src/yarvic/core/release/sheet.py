@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from yarvic.core.evidence.repeatability import MeanCurve
+from yarvic.core.release.paper import HEIGHT, MARGIN, WIDTH, fonts, paragraph
 from yarvic.core.units import from_canonical, unit
 
 
@@ -39,10 +40,6 @@ class SheetContent:
     simulated: bool
 
 
-_MARGIN = 48.0
-_WIDTH, _HEIGHT = 595.28, 841.89  # A4 in points
-
-
 def customer_sheet(content: SheetContent) -> bytes:
     """The sheet as a PDF of one page, or two when much was changed."""
     from reportlab.lib.pagesizes import A4
@@ -52,54 +49,44 @@ def customer_sheet(content: SheetContent) -> bytes:
     canvas = Canvas(out, pagesize=A4, invariant=1)
     canvas.setTitle(f"{content.title}, {content.revision}")
     canvas.setAuthor(content.shop)
-    _fonts()
+    fonts()
     y = _head(canvas, content)
     y = _curves(canvas, content, y)
-    y = _paragraph(canvas, y, "", [content.correction_line, content.comparison_line, content.gain_line])
-    y = _paragraph(canvas, y, "Measured under", content.conditions)
-    y = _paragraph(canvas, y, "Changed against stock", content.changes)
-    y = _paragraph(canvas, y, "Fuel required", content.fuels)
+    y = paragraph(canvas, y, "", [content.correction_line, content.comparison_line, content.gain_line])
+    y = paragraph(canvas, y, "Measured under", content.conditions)
+    y = paragraph(canvas, y, "Changed against stock", content.changes)
+    y = paragraph(canvas, y, "Fuel required", content.fuels)
     if content.waivers:
-        y = _paragraph(canvas, y, "Waived by name", content.waivers)
-    _paragraph(canvas, y, "Cautions", content.cautions)
+        y = paragraph(canvas, y, "Waived by name", content.waivers)
+    paragraph(canvas, y, "Cautions", content.cautions)
     canvas.save()
     return out.getvalue()
 
 
-def _fonts() -> None:
-    # The free faces that reportlab carries with it; embedded, so that the sheet prints alike anywhere.
-    from reportlab.pdfbase import pdfmetrics
-    from reportlab.pdfbase.ttfonts import TTFont
-
-    if "Sheet" not in pdfmetrics.getRegisteredFontNames():
-        pdfmetrics.registerFont(TTFont("Sheet", "Vera.ttf"))
-        pdfmetrics.registerFont(TTFont("Sheet-Bold", "VeraBd.ttf"))
-
-
 def _head(canvas: Any, c: SheetContent) -> float:
-    y = _HEIGHT - _MARGIN
+    y = HEIGHT - MARGIN
     canvas.setFont("Sheet-Bold", 15)
-    canvas.drawString(_MARGIN, y - 12, c.title)
+    canvas.drawString(MARGIN, y - 12, c.title)
     canvas.setFont("Sheet", 9)
-    canvas.drawRightString(_WIDTH - _MARGIN, y - 4, c.shop)
+    canvas.drawRightString(WIDTH - MARGIN, y - 4, c.shop)
     canvas.drawRightString(
-        _WIDTH - _MARGIN, y - 16, f"signed by {c.signer}, {c.date}" if c.signer else "not signed yet"
+        WIDTH - MARGIN, y - 16, f"signed by {c.signer}, {c.date}" if c.signer else "not signed yet"
     )
     y -= 34
     canvas.setFont("Sheet-Bold", 10)
-    canvas.drawString(_MARGIN, y, f"Map {c.revision}")
+    canvas.drawString(MARGIN, y, f"Map {c.revision}")
     canvas.setFont("Sheet", 9)
-    canvas.drawString(_MARGIN + 70, y, c.reason)
+    canvas.drawString(MARGIN + 70, y, c.reason)
     if c.simulated:
         y -= 16
         canvas.setFont("Sheet-Bold", 9)
-        canvas.drawString(_MARGIN, y, "SIMULATED: measured on the simulated bench, not on a vehicle.")
-    canvas.line(_MARGIN, y - 8, _WIDTH - _MARGIN, y - 8)
+        canvas.drawString(MARGIN, y, "SIMULATED: measured on the simulated bench, not on a vehicle.")
+    canvas.line(MARGIN, y - 8, WIDTH - MARGIN, y - 8)
     return float(y - 20)
 
 
 def _curves(canvas: Any, c: SheetContent, top: float) -> float:
-    height, left, right = 210.0, _MARGIN + 30, _WIDTH - _MARGIN - 30
+    height, left, right = 210.0, MARGIN + 30, WIDTH - MARGIN - 30
     bottom = top - height
     sets = [(c.after, False, c.revision)] + ([(c.before, True, c.before_name)] if c.before is not None else [])
     rpm = np.concatenate([s[0].speed_rpm for s in sets])
@@ -154,32 +141,6 @@ def _ceiling(value: float) -> float:
     power = 10.0 ** np.floor(np.log10(rough))
     step = next(m * power for m in (1.0, 2.0, 2.5, 4.0, 5.0, 10.0) if m * power >= rough)
     return float(5.0 * step)
-
-
-def _paragraph(canvas: Any, y: float, heading: str, lines: Sequence[str]) -> float:
-    from reportlab.lib.utils import simpleSplit
-
-    if heading:
-        y = _room(canvas, y, 30)
-        canvas.setFont("Sheet-Bold", 9)
-        canvas.drawString(_MARGIN, y, heading)
-        y -= 13
-    for line in lines:
-        if not line:
-            continue
-        for part in simpleSplit(line, "Sheet", 8.5, _WIDTH - 2 * _MARGIN):
-            y = _room(canvas, y, 12)
-            canvas.setFont("Sheet", 8.5)
-            canvas.drawString(_MARGIN, y, part)
-            y -= 11.5
-    return y - 6
-
-
-def _room(canvas: Any, y: float, need: float) -> float:
-    if y - need > _MARGIN:
-        return y
-    canvas.showPage()
-    return _HEIGHT - _MARGIN
 
 
 def curve_peaks(curve: MeanCurve, power_unit: str, torque_unit: str) -> str:

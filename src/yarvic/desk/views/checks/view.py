@@ -15,6 +15,7 @@ from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.checks.limit_form import LimitForm
 from yarvic.desk.views.checks.matrix import Matrix
+from yarvic.desk.views.checks.owner import OwnerPanel
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import add_chart, faint, line_pen, sheet
 from yarvic.desk.widgets.words import Empty, label, row, word
@@ -43,6 +44,8 @@ class ChecksView(View):
         self.points_at = label("", "caption", wrap=True)
         self.points_at.setAccessibleName("What the findings of this pull point at")
         self.limit = LimitForm(session, self._make_room)
+        self.owner = OwnerPanel(session, self._make_room)
+        self.to_owner = word("For the owner", self.owner.open, "O")
         self.to_limit = word("Change the limit", self._change_limit, "L")
         self.to_logs = word("See it in Logs", self._follow, "Enter")
         self.to_dyno = word("See it in Dyno", self._follow_dyno)
@@ -64,10 +67,11 @@ class ChecksView(View):
         column.setSpacing(3)
         column.addWidget(self.sentence)
         column.addWidget(self.points_at)
-        line = row(self.to_limit, self.to_dyno, self.to_logs)
+        line = row(self.to_owner, self.to_limit, self.to_dyno, self.to_logs)
         line.insertWidget(0, self.source, 1)
         column.addLayout(line)
         column.addWidget(self.limit)
+        column.addWidget(self.owner, 1)
         self.sheet = sheet()
         self.plot = add_chart(self.sheet, bottom=OVER_TIME, width=56)
         column.addWidget(self.sheet, 1)
@@ -112,6 +116,9 @@ class ChecksView(View):
         self.to_limit.setEnabled(self.limit.can_change(self._finding))
         if not pulls:
             self.limit.leave()
+        if self.owner.isVisible():
+            self.owner.refresh()
+        self.to_owner.setEnabled(bool(pulls))
 
     def _show(self, finding: Finding, p: PullResult) -> None:
         self._finding = finding
@@ -122,7 +129,7 @@ class ChecksView(View):
             f"{p.title}. {finding.statement}: {numbers}" if numbers else f"{p.title}. {finding.statement}"
         )
         self.points_at.setText(self._pointed_at(p))
-        self.points_at.setVisible(bool(self.points_at.text()))
+        self.points_at.setVisible(bool(self.points_at.text()) and not self.owner.isVisible())
         kind_shown = CHANNELS.get(finding.where.channel or "")
         alone = p.evidence.is_sheet
         self.to_logs.setVisible(not alone)
@@ -190,7 +197,13 @@ class ChecksView(View):
             self.plot.addItem(pg.InfiniteLine(pos=level, angle=0, pen=line_pen("stop", 1.6)))
 
     def _make_room(self, taken: bool) -> None:
-        self.sheet.setVisible(not taken)
+        """One of the limit's form, the owner's page and the trace has the room."""
+        if taken and self.limit.isVisible() and self.owner.isVisible():
+            self.owner.hide()
+        self.sheet.setVisible(not (taken or self.owner.isVisible()))
+        for words in (self.sentence, self.source):
+            words.setVisible(not self.owner.isVisible())
+        self.points_at.setVisible(bool(self.points_at.text()) and not self.owner.isVisible())
 
     def _change_limit(self) -> None:
         if self._finding is not None and self.limit.can_change(self._finding):
@@ -214,6 +227,8 @@ class ChecksView(View):
             self._follow()
         elif event.key() == Qt.Key.Key_L:
             self._change_limit()
+        elif event.key() == Qt.Key.Key_O and self.to_owner.isEnabled():
+            self.owner.open()
         else:
             super().keyPressEvent(event)
 
@@ -223,6 +238,7 @@ class ChecksView(View):
             ("Arrows", "move between findings"),
             ("Enter", "see the finding in Logs"),
             ("L", "change the limit of this check"),
+            ("O", "the page for the owner"),
         ]
 
     def commands(self) -> list[Command]:
@@ -231,6 +247,7 @@ class ChecksView(View):
             Command("See the finding in Logs", "Enter", self._follow),
             Command("See the finding in Dyno", "", self._follow_dyno),
             Command("Change the limit of this check", "L", self._change_limit),
+            Command("The page for the owner", "O", self.owner.open),
         ]
 
     def main_widget(self) -> QWidget:
