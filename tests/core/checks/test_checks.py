@@ -273,7 +273,7 @@ def test_a_zero_that_is_not_known_leaves_the_difference_to_the_target():
     doubt = Doubt("reference", "gauge or absolute")
     both = {k: replace(data.log.channel(k), doubt=doubt) for k in ("boost_pressure", "boost_target")}
     found = {f.check: f.severity for f in boost(replace(data, log=Log({**data.log.channels, **both})))}
-    assert found == {"boost_overshoot": PASS, "boost_shortfall": PASS, "boost_limit": NO_DATA}
+    assert found == {"boost_overshoot": PASS, "boost_shortfall": PASS, "boost_swing": PASS, "boost_limit": NO_DATA}
     one = {**data.log.channels, "boost_pressure": both["boost_pressure"]}
     found = {f.check: f.severity for f in boost(replace(data, log=Log(one)))}
     assert set(found.values()) == {NO_DATA}

@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
+from numpy.typing import NDArray
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
-from yarvic.core.checks.finding import Finding
+from yarvic.core.checks.finding import PASS, Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.log import NO_BAROMETER
 from yarvic.core.physics import FloatArray
 
+# Boost swings within this time; a log of coarser steps cannot show it. Our choice.
+SWING_S, SLOWEST_SWING_S = 0.8, 0.1
 # Half the lowest barometer: further apart than this, two pressures of unknown zero may have two. Our choice.
 MOST_APART_PA = 45e3
+IntArray = NDArray[np.intp]
 
 
 def boost(data: PullEvidence) -> list[Finding]:
     """Overshoot and shortfall after the target was first reached, and the highest boost against components."""
     found = [f for key in data.members("boost_pressure") for f in _against_target(data, key)]
-    return worst_by_check(found) + _against_components(data)
+    return worst_by_check(found) + _duty(data) + _against_components(data)
 
 
 def _against_target(data: PullEvidence, key: str) -> list[Finding]:
@@ -50,7 +56,73 @@ def _against_target(data: PullEvidence, key: str) -> list[Finding]:
             data.where(key, float(t[first + under])),
         )
     )
+    return findings + _coming_and_holding(data, key, t, pressure, target, reached)
+
+
+def _coming_and_holding(
+    data: PullEvidence, key: str, t: FloatArray, pressure: FloatArray, target: FloatArray, reached: IntArray
+) -> list[Finding]:
+    """How much of the sweep passed before boost first reached its target, and how it swings about it afterwards."""
+    findings = []
+    span = data.pull.to_rpm - data.pull.from_rpm
+    # A share of a pressure that may be counted from another zero is no share.
+    known = data.log.channel(key).doubt is None
+    if known and data.sweeps and span > 0.0 and "engine_speed" in data.log.channels:
+        at = float(t[int(reached[0])]) if reached.size else data.pull.end_s
+        where = data.where(key, at)
+        speed = where.speed_rpm if where.speed_rpm is not None else data.pull.to_rpm
+        share = min(max((speed - data.pull.from_rpm) / span, 0.0), 1.0) if reached.size else 1.0
+        words = "Boost comes late in the sweep" if reached.size else "Boost never reaches its target"
+        found = data.found("boost_reach", share, words, where)
+        findings.append(replace(found, statement="Boost comes early enough") if found.severity == PASS else found)
+    coarse = float(np.median(np.diff(t))) > SLOWEST_SWING_S
+    if coarse and findings:
+        findings[0] = replace(findings[0], note="The log is too coarse to show whether boost swings.")
+    if reached.size and not coarse:
+        swing = _swing(t[int(reached[0]) :], (pressure - target)[int(reached[0]) :])
+        if swing is not None:
+            size, at = swing
+            found = data.found("boost_swing", size, "Boost swings about its target", data.where(key, at))
+            findings.append(replace(found, statement="Boost holds still") if found.severity == PASS else found)
     return findings
+
+
+def _swing(t: FloatArray, error_pa: FloatArray) -> tuple[float, float] | None:
+    """The standard deviation of the error about its own running mean, Pa, where it is greatest, and the time there."""
+    step = float(np.median(np.diff(t))) if t.size > 1 else 0.0
+    count = round(SWING_S / step) if step > 0.0 else 0
+    if count < 4 or t.size < 2 * count:
+        return None
+    known = np.nan_to_num(error_pa, nan=float(np.nanmedian(error_pa)))
+    window = np.ones(count) / count
+    slow = np.convolve(np.pad(known, (count // 2, count - count // 2 - 1), mode="edge"), window, mode="valid")
+    size = np.sqrt(np.convolve((known - slow) ** 2, window, mode="valid"))
+    # What boost does as it arrives is overshoot, and judged as that; at the end half of the mean is missing.
+    size = size[count : size.size - count // 2]
+    if not size.size:
+        return None
+    most = int(np.argmax(size))
+    return float(size[most]), float(t[min(most + count + count // 2, t.size - 1)])
+
+
+def _duty(data: PullEvidence) -> list[Finding]:
+    """How long in one stretch the turbocharger's duty stands on its end once boost is there: nothing is left to steer by."""
+    key = next((k for k in ("wastegate_duty", "vane_position") if k in data.log.channels), None)
+    if key is None or not data.sweeps:
+        return []
+    try:
+        t, duty = data.series(key)
+    except EvidenceError as error:
+        return [data.not_known("duty_on_end", str(error), key)]
+    late = t >= data.pull.start_s + 0.5 * data.pull.length_s
+    on_end = late & (duty >= data.limits.sensor["duty_end"])
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], on_end, [False])).astype(np.int8)))
+    stretches = [
+        (float(t[min(b, t.size - 1)] - t[a]), float(t[a])) for a, b in zip(edges[::2], edges[1::2], strict=True)
+    ]
+    seconds, at = max(stretches, default=(0.0, float(t[-1])))
+    found = data.found("duty_on_end", seconds, "The turbocharger's duty stands on its end", data.where(key, at))
+    return [replace(found, statement="Duty has room to steer") if found.severity == PASS else found]
 
 
 def _from_one_zero(data: PullEvidence, key: str, apart_pa: FloatArray) -> None:

@@ -8,7 +8,10 @@ import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.evidence.dyno import Curve
 
+# A rise is read over so many rpm, which every rate of samples tells, and stated for 100. Our choice.
+STEP_RPM, STATED_RPM = 300.0, 100.0
 NO_LOSS = "a limit is at the crank and the drivetrain's loss is not stated"
 NO_LOSS_OF_CRANK = "a limit is at the wheels, the curve is at the crank, and the drivetrain's loss between is unknown"
 
@@ -55,6 +58,8 @@ def curve(data: PullEvidence) -> list[Finding]:
             findings.append(data.not_known(key, NO_LOSS, "roller_speed"))
             continue
         findings.append(replace(found, basis=f"{limit.basis}, uncorrected"))
+    if data.curve is not None and data.sweeps:
+        findings += _step(data, data.curve)
     if data.limits.component("piston_speed") is not None:
         findings.append(
             data.not_known("piston_speed", "piston speed is limited and the stroke is not stated", "engine_speed")
@@ -64,6 +69,23 @@ def curve(data: PullEvidence) -> list[Finding]:
         statement = f"Engine speed for the {limit.component}"
         findings.append(data.highest("engine_speed", "engine_speed", statement, limit.rule("Engine speed")))
     return findings
+
+
+def _step(data: PullEvidence, found_curve: Curve) -> list[Finding]:
+    """How steeply torque rises, as a share of its peak in 100 rpm: what the driver feels as a jolt."""
+    torque, speed = found_curve.torque_nm, found_curve.speed_rpm
+    good = np.isfinite(torque)
+    if np.count_nonzero(good) < 6:
+        return []
+    speed, torque = speed[good], torque[good]
+    ahead = np.interp(speed + STEP_RPM, speed, torque, right=np.nan)
+    rise = (ahead - torque) / float(torque.max()) * (STATED_RPM / STEP_RPM)
+    if not np.isfinite(rise).any():
+        return []
+    most = int(np.nanargmax(rise))
+    where = replace(data.where("engine_speed", _when(data, float(speed[most]))), speed_rpm=float(speed[most]))
+    found = data.found("torque_step", max(float(rise[most]), 0.0), "Torque comes like a switch", where)
+    return [replace(found, statement="Torque rises evenly") if found.severity == PASS else found]
 
 
 def _when(data: PullEvidence, rpm: float) -> float | None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
-from yarvic.core.checks.finding import Finding
+from yarvic.core.checks.finding import PASS, Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.physics import FloatArray
 
@@ -21,7 +23,47 @@ def mixture(data: PullEvidence) -> list[Finding]:
     if data.engine.ignition != "spark":
         return _smoke(data)
     found = [f for key in data.members("lambda_measured") for f in _of_sensor(data, key)]
-    return worst_by_check(found)
+    return worst_by_check(found) + _trims(data) + _banks(data)
+
+
+def _trims(data: PullEvidence) -> list[Finding]:
+    """The sum of both trims under load, whichever way it goes: what the maps do not know of the engine."""
+    keys = [k for k in ("fuel_trim", "long_trim") if k in data.log.channels]
+    if not keys:
+        return []
+    try:
+        series = [data.series(k) for k in keys]
+    except EvidenceError as error:
+        return [data.not_known("trim_sum", str(error), keys[0])]
+    t = series[0][0]
+    total = np.sum([np.interp(t, own, values) for own, values in series], axis=0)
+    mean = _running_mean(total, t)
+    most = int(np.argmax(np.abs(mean)))
+    way = "adds" if mean[most] > 0.0 else "takes away"
+    where = data.where(keys[0], float(t[min(most, t.size - 1)]))
+    found = data.found("trim_sum", float(abs(mean[most])), f"The unit {way} fuel to hold its mixture", where)
+    return [replace(found, statement="The trims stay small") if found.severity == PASS else found]
+
+
+def _banks(data: PullEvidence) -> list[Finding]:
+    """How far the banks differ in mixture; nothing is asked where there is one."""
+    keys = [k for k in data.members("lambda_measured") if "bank" in k]
+    if len(keys) < 2:
+        return []
+    try:
+        series = [data.series(k) for k in keys]
+    except EvidenceError as error:
+        return [data.not_known("bank_difference", str(error), keys[0])]
+    t = series[0][0]
+    means = [_running_mean(np.interp(t, own, values), t) for own, values in series]
+    apart = np.max(means, axis=0) - np.min(means, axis=0)
+    settled = t[: apart.size] >= data.pull.start_s + data.limits.sensor["settle"]
+    if not settled.any():
+        return [data.not_known("bank_difference", "the pull is too short for the sensors to settle", keys[0])]
+    most = int(np.flatnonzero(settled)[np.argmax(apart[settled])])
+    where = data.where(keys[0], float(t[most]))
+    found = data.found("bank_difference", float(apart[most]), "The banks differ in mixture", where)
+    return [replace(found, statement="The banks agree") if found.severity == PASS else found]
 
 
 def _of_sensor(data: PullEvidence, key: str) -> list[Finding]:

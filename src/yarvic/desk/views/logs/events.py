@@ -20,7 +20,9 @@ class Events:
 
     def __init__(self, view: LogsView) -> None:
         self._view = view
-        self.back = word("Event before", lambda: self._step(-1), "Shift+N")
+        self.back = word("Before", lambda: self._step(-1), "Shift+N")
+        self.back.setToolTip("Event before (Shift+N)")
+        self.back.setAccessibleName("Event before")
         self.on = word("Next event", lambda: self._step(1), "N")
 
     def all(self) -> list[Event]:

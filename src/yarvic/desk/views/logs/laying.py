@@ -24,7 +24,9 @@ class Laying:
         self.ghost.setChecked(True)
         self.all_pulls = word("All pulls", changed, "A", checkable=True)
         self.by_speed = word("Over rpm", self._choose_speed, "X", checkable=True)
-        self.by_distance = word("Over distance", self._choose_distance, checkable=True)
+        self.by_distance = word("Over m", self._choose_distance, checkable=True)
+        self.by_distance.setToolTip("Over the distance that was covered, m")
+        self.by_distance.setAccessibleName("Over distance")
         self.laid_on = chooser("By what pulls are laid over each other", self._ways)
 
     def axis(self) -> str:
