@@ -43,7 +43,7 @@ class Beside:
         assert isinstance(logs, LogsView)
         logs.choose(3)
         d.picture("wether-climb")
-        card = w.readings.cards[1]
+        card = next(c for c in w.readings.cards if c.reading.sentence.startswith("Torque for the gearbox"))
         self.say("Wether, 6 Logs", f"{card.reading.sentence}: {card.reading.numbers}")
         d.step(2)
         plan = w.view("plan")

@@ -126,6 +126,12 @@ class Traces(QFrame):
             track.read_out(x, parts, beside, spans[0] if spans else (), self.anchor, room)
         return time
 
+    def resizeEvent(self, event) -> None:
+        """There is room for more, or for less, beside the traces."""
+        super().resizeEvent(event)
+        if self.place is not None:
+            self.move_to(self.place)
+
     def set_anchor(self, x: float | None) -> None:
         """Put the second cursor at a place, or take it away."""
         self.anchor = x

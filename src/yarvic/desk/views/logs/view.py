@@ -52,7 +52,9 @@ class LogsView(View):
             self.laying.by_distance,
             self.laying.laid_on,
         )
-        self.whole = word("Whole pull", self._whole, "W")
+        self.whole = word("Whole", self._whole, "W")
+        self.whole.setToolTip("Whole pull (W)")
+        self.whole.setAccessibleName("Whole pull")
         self.second = word("Second cursor", self._toggle_second, "S", checkable=True)
         self.channels_word = word("Channels", self._open_channels, "C")
         self.events = Events(self)
