@@ -604,3 +604,30 @@ def test_the_campaign_of_the_checks_prints_counts_and_writes_its_page(tmp_path):
     assert sum(f["runs"] for f in document["faults"]) == document["clean"]["runs"] == 2
     assert {"fault", "engine", "size", "runs", "found", "cause_first"} <= document["faults"][0].keys()
     assert "# What the checks find" in (tmp_path / "checks.md").read_text()
+
+
+@pytest.mark.parametrize(
+    ("change", "why"),
+    [
+        ("no speed", "engine speed was not logged"),
+        ("no throttle", "throttle was not logged"),
+        ("stuck", "throttle stays at 12 % all along"),
+        ("constant", "engine speed stays at 3,000 rpm all along"),
+    ],
+)
+def test_a_log_without_a_pull_says_what_of_it_is_in_the_way(tmp_path, change, why):
+    rows = ["time (s),Engine speed (rpm),Throttle (%),Lambda"]
+    for n in range(300):
+        t = n * 0.05
+        speed = 3000.0 if change == "constant" else 1800.0 + 300.0 * t
+        rows.append(
+            f"{t:.2f},{speed:.0f},{12 if change == 'stuck' else 100 if t > 2.0 else 20},{0.86 + 0.01 * (n % 3):.3f}"
+        )
+    text = "\n".join(rows) + "\n"
+    if change == "no speed":
+        text = text.replace("Engine speed (rpm)", "Oil level (mm)")
+    if change == "no throttle":
+        text = text.replace("Throttle (%)", "Fuel level (%)")
+    (tmp_path / "a.csv").write_text(text)
+    done = yarvic("check", tmp_path / "a.csv")
+    assert done.returncode == 2 and "no pull was found" in done.stderr and why in done.stderr

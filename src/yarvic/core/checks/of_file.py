@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from yarvic.core.checks.against_baseline import kind_of
 from yarvic.core.checks.baseline import Baseline
 from yarvic.core.checks.causes import causes
@@ -140,4 +142,23 @@ def _no_pull(path: Path, found: Imported) -> FormatError:
         names = ", ".join(f"'{in_plain(n, 40)}'" for n in unknown[:MOST_NAMED])
         more = " and more" if len(unknown) > MOST_NAMED else ""
         remedy += f" Not understood were {names}{more}: a mapping says what they are."
-    return FormatError("no pull was found in it", concerns=str(path), remedy=remedy)
+    return FormatError(f"no pull was found in it{_why_none(found.log)}", concerns=str(path), remedy=remedy)
+
+
+def _why_none(log: Log) -> str:
+    """What of a log lets no pull be found; empty where it is simply not driven so."""
+    words = {"throttle": "throttle", "engine_speed": "engine speed"}
+    missing = [word for key, word in words.items() if key not in log.channels]
+    if missing:
+        return f": {' and '.join(missing)} {'was' if len(missing) == 1 else 'were'} not logged"
+    for key, word in words.items():
+        channel = log.channels[key]
+        if channel.time_s.size > 1 and np.any(np.diff(channel.time_s) < 0.0):
+            return f": the time of {word} runs backward"
+        known = channel.values[np.isfinite(channel.values)]
+        if not known.size:
+            return f": {word} holds no number"
+        if known.max() == known.min():
+            shown = f"{known[0] * 100.0:.0f} %" if key == "throttle" else f"{known[0]:,.0f} rpm"
+            return f": {word} stays at {shown} all along"
+    return ""
