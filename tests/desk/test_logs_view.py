@@ -177,3 +177,26 @@ def test_a_part_and_a_picture_are_saved(driver, logs, tmp_path):
     assert times[-1] - times[0] == pytest.approx(2.0, abs=0.05)
     logs.saving.save_picture(tmp_path / "traces.png", logs.picture())
     assert (tmp_path / "traces.png").read_bytes().startswith(b"\x89PNG")
+
+
+def test_the_raw_knock_signal_is_seen_over_engine_speed_and_saved_slowed_down(driver, logs, tmp_path):
+    session = driver.window.session
+    assert not logs.knock_word.isVisible(), "none was recorded"
+    session.bench.set_run(knock_signal=True)
+    session.pull(1)
+    driver.idle()
+    logs.choose(3)
+    assert logs.knock_word.isVisible()
+    logs.setFocus()
+    driver.key(Qt.Key.Key_K)
+    driver.idle()
+    logs.knock.choose(2)
+    driver.idle()
+    words = logs.knock.words.text()
+    assert logs.knock.isVisible() and not logs.traces.isVisible()
+    assert "B1 pull 4, cylinder 2:" in words and "cycles knock" in words and "6.1 to 7.8 kHz" in words
+    assert logs.knock.image.image is not None and logs.knock.knocks.data.size > 3
+    logs.knock.save_as(tmp_path / "k.wav", logs.shown(), 2)
+    assert (tmp_path / "k.wav").read_bytes().startswith(b"RIFF")
+    logs.choose(0)
+    assert logs.traces.isVisible() and not logs.knock.isVisible()

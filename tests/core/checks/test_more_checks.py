@@ -91,3 +91,41 @@ def test_torque_that_comes_like_a_switch_is_marked(per_100, severity):
     data = replace(evidence(), curve=made, conditions=Conditions(simulated=False, engine_per_roller=3.0))
     found = next(f for f in curve(data) if f.check == "torque_step")
     assert found.severity == severity and found.value == pytest.approx(per_100 / 200.0, rel=0.05)
+
+
+def test_the_raw_signal_is_judged_by_the_bores_tone_and_beside_what_the_unit_made_of_it():
+    """The buggy on poor fuel and on good: by its own raw signal, and the bore that its sheet states."""
+    from yarvic.bench.cell import Weather
+    from yarvic.bench.rig import Rig, usual_settings
+    from yarvic.bench.unit import SimulatedUnit
+    from yarvic.bench.vehicles import layout_text, plant_for
+    from yarvic.core.calibration.layout_file import parse_layout
+    from yarvic.core.checks.limits import default_limits
+    from yarvic.core.checks.run import check_log
+    from yarvic.core.evidence.problems import problems
+    from yarvic.demo.checks_campaign import engine_kind
+    from yarvic.demo.mended import mended_image
+    from yarvic.demo.ptarmigan import MILD
+
+    layout = parse_layout(layout_text("ptarmigan"))
+    plant = plant_for(layout.family)
+    kind = engine_kind("ptarmigan")
+
+    def judged(faults, engine):
+        unit = SimulatedUnit(layout, mended_image("ptarmigan"))
+        rig = Rig(plant, unit, layout.sets[0], Weather(MILD, 9.0, False, 1), fuel=plant.fuel, seed=5, faults=faults)
+        log, conditions = rig.pull(replace(usual_settings(plant), knock_signal=True))
+        assert not any("gap" in p.sentence for p in problems(log)), "bursts are no gaps"
+        (pull,) = check_log("r", log, default_limits(), conditions, engine)
+        return {f.check: f for f in pull.findings}
+
+    known = replace(kind, bore_m=plant.engine.bore_m)
+    quiet, loud = judged({}, known)["knock_heard"], judged({"bad_fuel": 1.0}, known)["knock_heard"]
+    assert quiet.severity == PASS and quiet.value <= 2.0 and "by chance" in quiet.note
+    assert loud.severity in (WATCH, STOP) and loud.value > 10.0 and loud.where.cylinder == 2
+    assert "retarded behind" in loud.note
+    unknown = judged({}, kind)["knock_heard"]
+    assert unknown.severity == NO_DATA and "bore is not stated" in unknown.note
+    # Without knock control the sensor beside is what hears.
+    deaf = judged({"bad_fuel": 1.0}, replace(known, knock_control=False))
+    assert deaf["knock_heard"].severity in (WATCH, STOP) and "knock_retard" not in deaf

@@ -37,6 +37,7 @@ class EngineKind:
     rail: bool = True
     knock_control: bool = True
     cylinders: int | None = None
+    bore_m: float | None = None
 
     @property
     def kinds(self) -> tuple[str, ...]:

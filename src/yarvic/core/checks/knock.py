@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import STOP, WATCH, Finding
+from yarvic.core.checks.finding import NO_DATA, STOP, WATCH, Finding
+from yarvic.core.checks.knock_heard import knock_heard
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS, SPARK_CORRECTION, SPARK_CORRECTIONS, members, which_in_words
 from yarvic.core.physics import FloatArray
@@ -75,13 +76,16 @@ def knock(data: PullEvidence) -> list[Finding]:
 
     A cylinder that was not heard makes every one of them not known, unless what was heard stops already.
     """
+    by_sensor = knock_heard(data)
+    if not data.engine.knock_control and by_sensor and by_sensor[0].severity != NO_DATA:
+        return by_sensor  # nobody took anything off the spark; the sensor beside heard what there was
     if not data.engine.knock_control:
         why = "no knock control: nothing heard the knock. Record a knock sensor, or keep the spark on the safe side"
-        return [data.not_known("knock_retard", why, "spark_advance")]
+        return [data.not_known("knock_retard", why, "spark_advance"), *by_sensor]
     heard, unheard = _heard(data)
     if not heard:
         asked = CHECKS if data.engine.cylinders == 1 else (*CHECKS, SPREAD)
-        return [data.not_known(c, unheard, SPARK_CORRECTIONS[0]) for c in asked]
+        return [*(data.not_known(c, unheard, SPARK_CORRECTIONS[0]) for c in asked), *by_sensor]
     found = [_depth(data, heard), _duration(data, heard), _repeats(data, heard), *_spread(data, heard)]
     if unheard:
         found = [f if f.severity == STOP else data.not_known(f.check, unheard, SPARK_CORRECTIONS[0]) for f in found]
@@ -89,7 +93,7 @@ def knock(data: PullEvidence) -> list[Finding]:
         count = sum(r.cylinder is not None for r in heard)
         words = f"{count} cylinders were heard; how many there are was not stated."
         found[0] = replace(found[0], note=f"{found[0].note} {words}".strip())
-    return found
+    return [*found, *by_sensor]
 
 
 def _heard(data: PullEvidence) -> tuple[list[Retard], str]:

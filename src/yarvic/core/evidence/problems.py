@@ -58,8 +58,10 @@ def _of_clock(log: Log, keys: list[str]) -> list[Problem]:
     if len(keys) == len(log.channels) > 1:
         who = "All channels"
     backward, repeated = int(np.count_nonzero(steps < 0)), int(np.count_nonzero(steps == 0))
-    gaps = int(np.count_nonzero(steps > GAP_STEPS * max(float(np.median(steps)), 1e-9)))
-    holes = np.flatnonzero(steps > GAP_STEPS * max(float(np.median(steps)), 1e-9))[:MOST_SPANS]
+    holes = np.flatnonzero(steps > GAP_STEPS * max(float(np.median(steps)), 1e-9))
+    if all((kind := CHANNELS.get(k)) is not None and kind.waveform for k in keys):
+        holes = holes[:0]  # it is recorded in bursts: between two there is nothing to miss
+    gaps, holes = holes.size, holes[:MOST_SPANS]
     spans = tuple((float(first.time_s[i]), float(first.time_s[i + 1])) for i in holes)
     counts: tuple[tuple[int, str, tuple[tuple[float, float], ...]], ...] = (
         (backward, f"time runs backward at {_counted(backward, 'sample')}", ()),

@@ -125,7 +125,10 @@ class Vehicle(Document):
     @property
     def asked(self) -> EngineKind:
         """What of the engine decides which checks apply."""
-        return EngineKind(self.ignition, self.boost_controlled, self.rail, self.knock_control, self.cylinders or 0)
+        bore_m = self.bore_mm / 1000.0 if self.bore_mm is not None else None
+        return EngineKind(
+            self.ignition, self.boost_controlled, self.rail, self.knock_control, self.cylinders or 0, bore_m
+        )
 
     @property
     def loss(self) -> float | None:

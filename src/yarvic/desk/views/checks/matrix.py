@@ -43,6 +43,7 @@ SHORT = {
     "supply_voltage": "supply",
     "smoke_lambda": "air for the fuel",
     "smoke_opacity": "smoke opacity",
+    "knock_heard": "raw signal",
     "boost_reach": "before it is there",
     "boost_swing": "swing",
     "duty_on_end": "duty on its end",

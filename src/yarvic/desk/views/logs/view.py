@@ -22,6 +22,7 @@ from yarvic.desk.views.logs.axis import DISTANCE, SPEED, TIME
 from yarvic.desk.views.logs.belongs import Belongs
 from yarvic.desk.views.logs.events import Events
 from yarvic.desk.views.logs.finder import Finder, lanes_arranged
+from yarvic.desk.views.logs.knock_picture import KnockPicture
 from yarvic.desk.views.logs.laying import Laying
 from yarvic.desk.views.logs.marking import Marking
 from yarvic.desk.views.logs.saving import Saving
@@ -59,6 +60,7 @@ class LogsView(View):
         self.channels_word = word("Channels", self._open_channels, "C")
         self.events = Events(self)
         self.marking = Marking(session, self)
+        self.knock_word = word("Knock signal", self._redraw, "K", checkable=True)
         self.window_ = window
         self.saving = Saving(self, session, self.shown, self.span, self.picture)
         self.save = self.saving.button
@@ -82,6 +84,7 @@ class LogsView(View):
                 self.ghost,
                 self.all_pulls,
                 self.laid_on,
+                self.knock_word,
                 None,
                 spacing=2,
             )
@@ -103,6 +106,8 @@ class LogsView(View):
         self.column.addWidget(self.marking)
         self.traces = Traces(self._unit)
         self.column.addWidget(self.traces, 1)
+        self.knock = KnockPicture(session, self.shown)
+        self.column.addWidget(self.knock, 1)
         self.finder = Finder(self, session, self._laid_log, self._redraw)
         self.empty = Empty("Go to Dyno", partial(session.go, "dyno"))
         self.column.addWidget(self.empty, 1)
@@ -178,7 +183,9 @@ class LogsView(View):
         shown = self.shown()
         show_choice(self.pull, shown.title if shown is not None else "")
         show_choice(self.laid_on, f"Laid on {WAYS[self.laying.way]}")
-        self.traces.setVisible(shown is not None)
+        listens = self._listens(shown)
+        self.traces.setVisible(shown is not None and not listens)
+        self.knock.setVisible(listens)
         self.empty.setVisible(shown is None)
         self.marking.show_for(shown)
         if shown is None:
@@ -224,6 +231,16 @@ class LogsView(View):
         ]
         self.traces.place, self.traces.anchor = (x if np.isfinite(x) else None for x in places)
         self.second.setChecked(self.traces.anchor is not None)
+
+    def _listens(self, shown: PullResult | None) -> bool:
+        """Whether the raw knock signal is shown in place of the traces; the word is there where one was recorded."""
+        there = bool(self.knock.cylinders_of(shown))
+        self.knock_word.setVisible(there)
+        if not there:
+            self.knock_word.setChecked(False)
+        if there and self.knock_word.isChecked():
+            self.knock.refresh()
+        return there and self.knock_word.isChecked()
 
     def _legend(self, shown: PullResult, behind: list[str], lost: list[str]) -> str:
         """What the lines are, and what cannot be drawn."""
@@ -413,6 +430,7 @@ class LogsView(View):
             ("Shift+N", "back to the event before", self.events.back),
             ("M", "mark the place, or the span between the cursors", self.marking.word),
             ("W", "whole pull", self.whole),
+            ("K", "the raw knock signal over engine speed, where it was recorded", self.knock_word),
         ]
 
     def keys(self) -> list[tuple[str, str]]:
@@ -427,6 +445,7 @@ class LogsView(View):
             Command("Show traces over distance", "", self.by_distance.click),
             Command("Show the reference in the traces", "G", self.ghost.click),
             Command("Show all pulls of the revision in the traces", "A", self.all_pulls.click),
+            Command("Show the raw knock signal", "K", self.knock_word.click),
             Command("Put a second cursor", "S", self.second.click),
             Command("Choose the channels that are drawn", "C", self._open_channels),
             Command("Arrange the panes as usual", "", self.finder.as_usual),

@@ -1,0 +1,55 @@
+"""Knock as a sensor's raw signal has it, beside what the unit took off the spark for it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_of
+from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.channels import MOST_CYLINDERS, SPARK_CORRECTIONS
+from yarvic.core.evidence.knock_sound import Cycles, heard
+
+CHECK = "knock_heard"
+# The unit answers a knock it heard within so many s by at least so many deg. Our choice.
+ANSWERS_S, ANSWERS_DEG = 0.25, 0.3
+
+
+def knock_heard(data: PullEvidence) -> list[Finding]:
+    """How often each cylinder knocked by the raw signal, the worst of them; nothing is asked where none was recorded."""
+    cylinders = [n for n in range(1, MOST_CYLINDERS + 1) if f"knock_signal_{n}" in data.log.channels]
+    if not cylinders:
+        return []
+    if data.engine.bore_m is None:
+        why = "the bore is not stated, and with it the tone of its knock: fill it in under Job"
+        return [data.not_known(CHECK, why, f"knock_signal_{cylinders[0]}")]
+    return [worst_of([_of_cylinder(data, n, data.engine.bore_m) for n in cylinders])]
+
+
+def _of_cylinder(data: PullEvidence, cylinder: int, bore_m: float) -> Finding:
+    key = f"knock_signal_{cylinder}"
+    try:
+        cycles = heard(data.log, cylinder, bore_m, data.pull.start_s, data.pull.end_s)
+    except EvidenceError as error:
+        return data.not_known(CHECK, str(error), key)
+    count = int(np.count_nonzero(cycles.knocks))
+    loudest = float(cycles.time_s[int(np.argmax(cycles.intensity))])
+    words = f"Cylinder {cylinder} knocks by its raw signal"
+    found = data.found(
+        CHECK, float(count), words, data.where(key, loudest, cylinder), note=_beside(data, cycles, count)
+    )
+    return replace(found, statement="No knock in the raw signal") if found.severity == PASS and not count else found
+
+
+def _beside(data: PullEvidence, cycles: Cycles, count: int) -> str:
+    """How much of it is chance, and what the unit made of it."""
+    chance = f"Of {cycles.time_s.size} cycles {cycles.expected_by_chance:.2f} would be so loud by chance."
+    correction = SPARK_CORRECTIONS[cycles.cylinder - 1]
+    if not count or correction not in data.log.channels:
+        return chance
+    times = cycles.time_s[cycles.knocks]
+    before, after = (data.log.at(correction, times + shift) for shift in (-0.02, ANSWERS_S))
+    answered = int(np.count_nonzero(before - after >= ANSWERS_DEG))
+    return f"{chance} The unit retarded behind {answered} of {count}."
