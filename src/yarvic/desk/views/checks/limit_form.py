@@ -40,7 +40,8 @@ class LimitForm(QFrame):
         column.addLayout(row(self.about, self.bounds, None, self.shipped, word("Cancel", self.leave)))
         names = (label("watch from", "caption"), self.watch, self.unit_words[0])
         stops = (label("stop from", "caption"), self.stop, self.unit_words[1])
-        column.addLayout(row(*names, *stops, self.why, label("by", "caption"), self.name, act("Keep", self.keep)))
+        column.addLayout(row(*names, *stops, None))
+        column.addLayout(row(self.why, label("by", "caption"), self.name, act("Keep", self.keep)))
         column.addWidget(self.fault)
         for field in (self.watch, self.stop, self.why, self.name):
             field.returnPressed.connect(self.keep)

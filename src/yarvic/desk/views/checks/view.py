@@ -129,7 +129,7 @@ class ChecksView(View):
             f"{p.title}. {finding.statement}: {numbers}" if numbers else f"{p.title}. {finding.statement}"
         )
         self.points_at.setText(self._pointed_at(p))
-        self.points_at.setVisible(bool(self.points_at.text()) and not self.owner.isVisible())
+        self.points_at.setVisible(bool(self.points_at.text()) and self.sheet.isVisibleTo(self))
         kind_shown = CHANNELS.get(finding.where.channel or "")
         alone = p.evidence.is_sheet
         self.to_logs.setVisible(not alone)
@@ -201,9 +201,10 @@ class ChecksView(View):
         if taken and self.limit.isVisible() and self.owner.isVisible():
             self.owner.hide()
         self.sheet.setVisible(not (taken or self.owner.isVisible()))
-        for words in (self.sentence, self.source):
-            words.setVisible(not self.owner.isVisible())
-        self.points_at.setVisible(bool(self.points_at.text()) and not self.owner.isVisible())
+        busy = taken or self.owner.isVisible()
+        self.sentence.setVisible(not self.owner.isVisible())
+        self.source.setVisible(not busy)
+        self.points_at.setVisible(bool(self.points_at.text()) and not busy)
 
     def _change_limit(self) -> None:
         if self._finding is not None and self.limit.can_change(self._finding):

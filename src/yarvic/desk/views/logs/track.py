@@ -265,6 +265,9 @@ class Track:
         lines += [f"<span style='color:{t.quiet}'>{html.escape(text)}</span>" for text in span]
         for text in beside if not span else ():
             lines.append(f"<span style='color:{t.quiet}'>{self.lane.beside_word} {text}</span>")
+        if span and most_lines < 3 and len(lines) > 2:
+            # What lies between the cursors was asked for: name and value share a line.
+            lines = [f"{lines[0]} {lines[1]}", *lines[2:]]
         self.readout.setText("<br>".join(lines[:most_lines]), size=f"{CAPTION_PX}px")
         self.readout.setToolTip("<br>".join(lines) if len(lines) > most_lines else "")
 
