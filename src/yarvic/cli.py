@@ -23,6 +23,7 @@ app = typer.Typer(
 keys = typer.Typer(help="Keys that sign releases: your own, and those you know.", no_args_is_help=True)
 app.add_typer(keys, name="keys")
 app.add_typer(campaigns, name="campaign")
+MOST_PULLS_TOLD = 12
 PASSES, STOPS, UNUSABLE, LACKS_DATA = 0, 1, 2, 3
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
@@ -128,6 +129,9 @@ def _tell_check(entry: dict[str, Any]) -> None:
     pulls = "1 pull" if entry["pulls"] == 1 else f"{entry['pulls']} pulls"
     part = f", {entry['part']}" if entry["part"] else ""
     tell(f"{entry['log']}{part}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")
+    for n, p in enumerate(entry["pull_list"][:MOST_PULLS_TOLD], 1):
+        against = f": {', '.join(p['reasons'])}" if p["reasons"] else ""
+        tell(f"  pull {n}   {p['kind']}, ends {p['ends']}{against}")
     for sentence in (*entry["problems"], *entry["notes"]):
         tell(f"  log      {sentence}")
     for c in entry["columns"]:

@@ -21,6 +21,8 @@ from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Column, Facts, Mapping
 from yarvic.core.evidence.problems import problems
+from yarvic.core.evidence.pulls import Pull
+from yarvic.core.evidence.quality import quality
 from yarvic.core.formats.logs.import_log import Imported, import_logs
 
 MOST_NAMED = 6
@@ -67,6 +69,7 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
         "log": str(path),
         "part": found.part,
         "pulls": len(results),
+        "pull_list": [_pull_document(found.log, r.pull) for r in results],
         "verdict": verdict([s.worst for s in summaries]),
         "problems": [p.sentence for p in problems(found.log)],
         "notes": [*found.log.notes, *([why] if why else [])],
@@ -98,6 +101,20 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
             for c in pointed_at.ranked
         ],
         "next_look": pointed_at.next_look,
+    }
+
+
+def _pull_document(log: Log, pull: Pull) -> dict[str, Any]:
+    found = quality(log, pull)
+    return {
+        "start_s": pull.start_s,
+        "end_s": pull.end_s,
+        "from_rpm": pull.from_rpm,
+        "to_rpm": pull.to_rpm,
+        "throttle": pull.throttle,
+        "kind": found.kind,
+        "ends": found.ends,
+        "reasons": list(found.reasons),
     }
 
 

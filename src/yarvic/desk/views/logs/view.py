@@ -15,6 +15,7 @@ from yarvic.core.evidence.align import WAYS
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.problems import Problem
+from yarvic.core.evidence.quality import quality
 from yarvic.core.job.model import parts_on
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
@@ -245,14 +246,15 @@ class LogsView(View):
     def _legend(self, shown: PullResult, behind: list[str], lost: list[str]) -> str:
         """What the lines are, and what cannot be drawn."""
         name = f" Dashed ochre: {', '.join(behind)}." if behind else ""
+        what = f"{quality(shown.log, shown.pull).sentence}. " if shown.sweeps and not shown.evidence.is_sheet else ""
         missing = f" Never come to {WAYS[self.laying.way]}: {', '.join(lost)}." if lost else ""
         faults = f" Not computed: {'; '.join(self._faults)}." if self._faults else ""
         cylinders = (
             " Cylinders in turn: dotted, solid blue, dashed." if "spark_correction_1" in shown.log.channels else ""
         )
         return (
-            f"Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults} Move the"
-            " mouse, or Left and Right, to read values; the wheel zooms."
+            f"{what}Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults}"
+            " The mouse, or Left and Right, reads values; the wheel zooms."
         )
 
     def problems_of(self, shown: PullResult) -> Sequence[Problem]:
