@@ -8,6 +8,7 @@ import traceback
 from collections.abc import Callable
 from typing import Any
 
+from PyQt6 import sip
 from PyQt6.QtCore import QCoreApplication, QEvent, QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 from PyQt6.QtGui import QGuiApplication, QWindow
 
@@ -127,7 +128,8 @@ class QtRunner(QObject):
         self._running.add(task)
 
         def end(call: Callable[[Any], None], value: Any) -> None:
-            if self._over:
+            # Its window may be gone by the time it answers.
+            if self._over or sip.isdeleted(self):
                 return
             self._running.discard(task)
             if visible:
