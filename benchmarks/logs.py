@@ -1,4 +1,4 @@
-"""Logs: eight traces of five million samples moved sideways, drawn offscreen; no reference but the eye's own."""
+"""Logs: eight traces of five million samples moved sideways, drawn offscreen; all checks on an hour."""
 
 from __future__ import annotations
 
@@ -6,10 +6,16 @@ import json
 import os
 import subprocess
 import sys
+import tempfile
+from pathlib import Path
 
-from benchmarks.measuring import ROOT, row
+import numpy as np
 
-PAN_MS, PAN_99_MS = 16.0, 33.0
+from benchmarks.measuring import ROOT, paired, row
+from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.log import Channel, Log
+
+PAN_MS, PAN_99_MS, CHECKED_AS = 16.0, 33.0, 0.5
 
 PANNED = """
 import json, os, sys, time
@@ -43,7 +49,55 @@ os._exit(0)
 
 
 def logs() -> None:
-    """Both rows of a pan."""
+    """A pan, and all checks on an hour."""
+    _checked()
+    _panned()
+
+
+def _checked() -> None:
+    """All checks on an hour of 60 channels at 100 Hz with 200 pulls, against importing it from CSV."""
+    from yarvic.core.checks.limits import default_limits
+    from yarvic.core.checks.run import check_log
+    from yarvic.core.formats.csv_log import write_csv_log
+    from yarvic.core.formats.logs.import_log import import_logs
+
+    log = _hour()
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "hour.csv"
+        path.write_text(write_csv_log(log), encoding="utf-8")
+        pulls = len(check_log("hour", log, default_limits()))
+        a, b, ratio = paired(lambda: check_log("hour", log, default_limits()), lambda: import_logs(path)[0].log, 3)
+    what = f"all checks on an hour, {pulls} pulls"
+    row(what, f"{a * 1e3:.0f} ms", f"{b * 1e3:.0f} ms", ratio, f"at most {CHECKED_AS}", ratio <= CHECKED_AS)
+
+
+def _hour() -> Log:
+    t = np.arange(360_000) / 100.0
+    phase = t % 18.0
+    on = (phase > 2.0) & (phase < 12.0)
+    random = np.random.default_rng(1)
+    values = {
+        "engine_speed": np.where(on, 1800.0 + 440.0 * (phase - 2.0), 1800.0),
+        "throttle": np.where(on, 1.0, 0.15),
+        "boost_pressure": np.where(on, np.minimum(100e3 + 50e3 * (phase - 2.0), 200e3), 100e3),
+        "boost_target": np.full(t.size, 200e3),
+        "charge_temperature": 303.0 + 0.8 * phase,
+        "ambient_temperature": np.full(t.size, 293.0),
+        "rail_pressure": 350e5 + random.normal(0.0, 1e5, t.size),
+        "rail_target": np.full(t.size, 350e5),
+        "lambda_measured": 0.86 + random.normal(0.0, 0.004, t.size),
+        "lambda_target": np.full(t.size, 0.86),
+        "exhaust_temperature": 1000.0 + 10.0 * phase,
+        "vehicle_speed": np.where(on, 12.0 + 3.0 * (phase - 2.0), 12.0),
+        **{f"spark_correction_{n}": np.zeros(t.size) for n in range(1, 4)},
+    }
+    others = [k for k in CHANNELS if k not in values and not CHANNELS[k].waveform][: 60 - len(values)]
+    values |= {k: 1.0 + 0.01 * random.random(t.size) for k in others}
+    kinds = {k: CHANNELS[k] for k in values}
+    return Log({k: Channel(k, c.title, c.quantity, c.unit, t, values[k]) for k, c in kinds.items()})
+
+
+def _panned() -> None:
     env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
     done = subprocess.run(
         [sys.executable, "-c", PANNED], capture_output=True, text=True, env=env, check=True, cwd=ROOT

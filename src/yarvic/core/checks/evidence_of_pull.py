@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -61,6 +61,10 @@ class PullEvidence:
     engine: EngineKind = EngineKind()
     sweeps: bool = True
     baseline: Baseline | None = None
+    # What was read of each channel: several checks ask for the same.
+    _series: dict[tuple[str, str], tuple[FloatArray, FloatArray]] = field(
+        default_factory=dict, init=False, repr=False, compare=False
+    )
 
     def rule(self, check: str) -> Rule:
         """The limit of a check for this kind of engine."""
@@ -73,6 +77,11 @@ class PullEvidence:
         Raises EvidenceError when it was not logged there, too much of it is missing, or what its numbers mean is in
         doubt; `despite` names a doubt that does not matter to the question.
         """
+        if (key, despite) not in self._series:
+            self._series[key, despite] = self._read(key, despite)
+        return self._series[key, despite]
+
+    def _read(self, key: str, despite: str) -> tuple[FloatArray, FloatArray]:
         c = self.log.channel(key)
         if c.doubt is not None and c.doubt.about != despite:
             raise EvidenceError(f"{c.title}: {c.doubt.sentence}")

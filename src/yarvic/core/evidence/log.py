@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -48,6 +49,11 @@ class Channel:
     doubt: Doubt | None = None
     states: tuple[str, ...] = ()
 
+    @cached_property
+    def step_s(self) -> float:
+        """The usual step between two samples, s; NaN for fewer than two."""
+        return float(np.median(np.diff(self.time_s))) if self.time_s.size > 1 else float("nan")
+
 
 @dataclass(frozen=True)
 class Log:
@@ -79,9 +85,9 @@ class Log:
         if t.size < 2:
             return np.full(times.shape, np.nan)
         result = np.interp(times, t, v, left=np.nan, right=np.nan)
-        steps = np.diff(t)
-        before = np.clip(np.searchsorted(t, times, side="right") - 1, 0, steps.size - 1)
-        in_hole = (steps > GAP_STEPS * np.median(steps))[before] & (times > t[before]) & (times < t[before + 1])
+        before = np.clip(np.searchsorted(t, times, side="right") - 1, 0, t.size - 2)
+        wide = t[before + 1] - t[before] > GAP_STEPS * channel.step_s
+        in_hole = wide & (times > t[before]) & (times < t[before + 1])
         result[in_hole] = np.nan
         return result
 
