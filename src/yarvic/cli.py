@@ -103,11 +103,11 @@ def check(
     from yarvic.core.units import parse_measure
     from yarvic.state.shop import channel_words
 
-    components, engine, baselines = _of_job(job) if job is not None else (None, EngineKind(), ())
+    judged, engine, baselines = _of_job(job) if job is not None else (default_limits(), EngineKind(), ())
     if cylinders is not None:
         engine = replace(engine, cylinders=cylinders)
     by = Judging(
-        read_limits(limits, components) if limits is not None else default_limits(components),
+        read_limits(limits, judged) if limits is not None else judged,
         engine,
         read_mapping(mapping) if mapping is not None else None,
         Facts(
@@ -150,15 +150,15 @@ def _tell_check(entry: dict[str, Any]) -> None:
         tell(f"  next: {entry['next_look']}")
 
 
-def _of_job(path: Path) -> tuple[tuple[Any, ...] | None, Any, tuple[Any, ...]]:
-    """The component limits of a job, the kind of its engine, and its baselines."""
+def _of_job(path: Path) -> tuple[Any, Any, tuple[Any, ...]]:
+    """The limits of a job, with those that it changed, the kind of its engine, and its baselines."""
     from yarvic.core.job.model import parts_on
     from yarvic.core.job.store import Job
     from yarvic.state.baselines import baselines_of
 
     job = Job.open(path, read_only=True)
     try:
-        return job.sheet.judged_limits(parts_on(job.builds())), job.sheet.vehicle.asked, baselines_of(job)
+        return job.sheet.limits_with(parts_on(job.builds())), job.sheet.vehicle.asked, baselines_of(job)
     finally:
         job.close()
 

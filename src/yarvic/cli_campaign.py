@@ -4,17 +4,33 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, TypeVar
 
 import typer
 
 from yarvic.cli_words import print_json, tell
 
 campaigns = typer.Typer(help="Trials of what is to hold whatever goes wrong.", no_args_is_help=True)
+T = TypeVar("T")
 PART, FEW = 50, 6  # cases that a process takes at a time
 HOLDS, FALLS_SHORT = 0, 1
+
+
+def _in_parts(campaign: Callable[[range], T], seeds: range, part: int) -> Iterator[T]:
+    """What a campaign gives of each part of the seeds, on all processors; how far it is, where somebody looks on."""
+    parts = [seeds[n : n + part] for n in range(0, len(seeds), part)]
+    shown, done = sys.stderr.isatty(), 0
+    with ProcessPoolExecutor(len(os.sched_getaffinity(0))) as pool:
+        for given, found in zip(parts, pool.map(campaign, parts), strict=True):
+            done += len(given)
+            if shown:
+                print(f"\r{done:,} of {len(seeds):,}", end="", file=sys.stderr, flush=True)
+            yield found
+    if shown:
+        print(file=sys.stderr)
 
 
 @campaigns.command()
@@ -27,14 +43,8 @@ def flash(
     from yarvic.bench.flash_campaign import Tally, campaign
 
     total = Tally()
-    parts = [range(n, min(n + PART, first + seeds)) for n in range(first, first + seeds, PART)]
-    with ProcessPoolExecutor(len(os.sched_getaffinity(0))) as pool:
-        for found in pool.map(campaign, parts):
-            total.join(found)
-            if sys.stderr.isatty():
-                print(f"\r{total.cases:,} of {seeds:,}", end="", file=sys.stderr, flush=True)
-    if sys.stderr.isatty():
-        print(file=sys.stderr)
+    for found in _in_parts(campaign, range(first, first + seeds), PART):
+        total.join(found)
     if as_json:
         print_json(
             {
@@ -74,14 +84,8 @@ def checks(
     from yarvic.demo.checks_report import document, goals_met, page
 
     total = Tally()
-    parts = [range(n, min(n + FEW, first + seeds)) for n in range(first, first + seeds, FEW)]
-    with ProcessPoolExecutor(len(os.sched_getaffinity(0))) as pool:
-        for found in pool.map(campaign, parts):
-            total.outcomes += found.outcomes
-            if sys.stderr.isatty():
-                print(f"\r{len(total.outcomes):,} of {seeds:,}", end="", file=sys.stderr, flush=True)
-    if sys.stderr.isatty():
-        print(file=sys.stderr)
+    for found in _in_parts(campaign, range(first, first + seeds), FEW):
+        total.outcomes += found.outcomes
     if report is not None:
         write_whole(report, page(total).encode("utf-8"))
     if as_json:

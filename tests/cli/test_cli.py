@@ -631,3 +631,28 @@ def test_a_log_without_a_pull_says_what_of_it_is_in_the_way(tmp_path, change, wh
     (tmp_path / "a.csv").write_text(text)
     done = yarvic("check", tmp_path / "a.csv")
     assert done.returncode == 2 and "no pull was found" in done.stderr and why in done.stderr
+
+
+def test_check_judges_by_the_limits_that_a_job_changed_and_a_file_comes_before_them(tmp_path, demo_path):
+    from yarvic.core.checks.limits import OwnLimit
+
+    job = Job.open(demo_path)
+    own = OwnLimit(check="knock_retard", watch=5.0, stop=6.0, unit="deg", reason="race fuel", name="Rowan Sedge")
+    log = job.log(next(e.id for e in job.evidence() if e.title == "B1 pull 1"))
+    path = tmp_path / "b1.csv"
+    path.write_text(write_csv_log(log))
+
+    def limit(*arguments):
+        found = {c["check"]: c for c in checked(path, "--job", demo_path, *arguments)["checks"]}
+        return found["knock_retard"]["severity"], found["knock_retard"]["source"]
+
+    assert limit()[0] == "stop"
+    job.save_sheet(job.sheet.changed(check_limits=(own,)), "a limit of its own")
+    job.close()
+    assert limit() == ("pass", "this job: race fuel (Rowan Sedge)")
+    file = tmp_path / "limits.toml"
+    file.write_text(
+        '[knock_retard]\ntitle = "Knock retard"\nquantity = "angle"\nunit = "deg"\nside = "above"\nwatch = 1.0\nstop = 2.0\n'
+        'source = "a file"\n'
+    )
+    assert limit("--limits", file) == ("stop", "a file")

@@ -61,6 +61,19 @@ def test_channels_are_chosen_by_typing_and_kept_with_the_job(driver, logs):
     kept = Job.open(path, read_only=True)
     assert kept_panes(kept).panes[-1] == ("wastegate_duty",)
     kept.close()
+
+    def listed(words):
+        logs.setFocus()
+        driver.key(Qt.Key.Key_C)
+        driver.type(words)
+        return {title: act for title, act in logs.finder.list._shown}
+
+    listed("wastegate")["Wastegate duty: its pane up"]()
+    assert titles(logs)[-2] == "Wastegate duty"
+    listed("twice [kPa] = 2 * boost_pressure[kPa]")["Compute twice and draw it"]()
+    assert titles(logs)[-1] == "twice"
+    listed("twice")["twice: forget it"]()
+    assert "twice" not in titles(logs) and not any("twice" in t for t in listed("twice"))
     logs.finder.as_usual()
     assert titles(logs) == before
 

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 
 from yarvic.core.checks.against_baseline import kind_of
 from yarvic.core.checks.baseline import Deviation
-from yarvic.core.checks.causes import Causes, causes
 from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.finding import NO_DATA, STOP, Finding, verdict
 from yarvic.core.checks.limits import Limits
@@ -29,6 +28,7 @@ from yarvic.state.baselines import Against, baseline_of
 from yarvic.state.work import Asked, Progress
 
 if TYPE_CHECKING:
+    from yarvic.core.checks.causes import Causes
     from yarvic.core.evidence.origin import Origin
 
 FULL_THROTTLE = 1.0
@@ -60,6 +60,8 @@ class PullResult:
 
     def causes(self, engine: EngineKind) -> Causes:
         """What its findings point at together."""
+        from yarvic.core.checks.causes import causes  # not needed at start
+
         return causes(self.findings, [self.off], kind_of(engine))
 
     @property

@@ -142,3 +142,22 @@ def test_engines_are_of_three_kinds():
     assert kind_of(EngineKind()) == "turbo spark"
     assert kind_of(EngineKind(boosted=False)) == "natural spark"
     assert kind_of(EngineKind("compression")) == "compression"
+
+
+def test_power_in_air_that_nobody_knows_is_not_judged():
+    """An engine that breathes by itself loses ten per cent in thin air: without the air's pressure it cannot be told."""
+    bare = Conditions(simulated=False)
+    data = against(replace(pull(bare), engine=EngineKind(boosted=False)), same_maps=True)
+    data = replace(
+        data, log=replace(data.log, channels={k: c for k, c in data.log.channels.items() if k[:7] != "ambient"})
+    )
+    off = deviations_of(data)
+    assert "torque" not in off and "duty" not in off and "mixture" in off
+    found = found_in(data)["power_loss"]
+    assert found.severity == "no_data" and "unknown" in found.note and found.family == "Power and torque"
+    # A diesel's torque follows its fuel: the air does not matter to it.
+    diesel = replace(data, engine=EngineKind("compression"))
+    assert found_in(diesel)["power_loss"].severity == PASS
+    # Against other maps it is no condition: then nothing is asked.
+    other = replace(data, baseline=replace(data.baseline, same_maps=False))
+    assert "power_loss" not in found_in(other)

@@ -14,7 +14,7 @@ WHERE = Where("run", 0.0, 1.0)
 
 
 def off(**values):
-    return {k: Deviation(k, v, v, 3000.0, True) for k, v in values.items()}
+    return {k: Deviation(k, v, 3000.0) for k, v in values.items()}
 
 
 def said(**severities):

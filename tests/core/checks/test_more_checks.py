@@ -124,6 +124,10 @@ def test_the_raw_signal_is_judged_by_the_bores_tone_and_beside_what_the_unit_mad
     assert quiet.severity == PASS and quiet.value <= 2.0 and "by chance" in quiet.note
     assert loud.severity in (WATCH, STOP) and loud.value > 10.0 and loud.where.cylinder == 2
     assert "retarded behind" in loud.note
+    # A cylinder whose signal is missing, or a number of cylinders that nobody stated: not known, and no pass.
+    for engine, why in ((replace(known, cylinders=4), "of cylinder 4"), (replace(known, cylinders=0), "not stated")):
+        short = judged({}, engine)["knock_heard"]
+        assert short.severity == NO_DATA and why in short.note
     unknown = judged({}, kind)["knock_heard"]
     assert unknown.severity == NO_DATA and "bore is not stated" in unknown.note
     # Without knock control the sensor beside is what hears.

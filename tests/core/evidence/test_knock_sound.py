@@ -123,3 +123,10 @@ def test_it_can_be_heard_slowed_down():
     assert samples.size == log.channel("knock_signal_1").values.size and np.abs(samples).max() == 32767
     with pytest.raises(EvidenceError, match="cannot be played"):
         slowed_wav(log.channel("knock_signal_1"), 1000.0)
+
+
+def test_an_engine_that_knocks_in_every_cycle_is_not_taken_for_a_quiet_one():
+    """Nothing in it is quiet: then the band is many times as loud as beside it, and that is told."""
+    speeds = np.linspace(2500.0, 4500.0, 300)
+    assert heard(recorded(np.zeros(300), speeds), 1, ENGINE.bore_m).colour < 2.0
+    assert heard(recorded(np.full(300, 0.3), speeds), 1, ENGINE.bore_m).colour > 8.0

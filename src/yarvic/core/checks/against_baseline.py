@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from yarvic.core.checks.baseline import Deviation, Kind, deviations
 from yarvic.core.checks.evidence_of_pull import EngineKind, PullEvidence
 from yarvic.core.checks.finding import PASS, STOP, WATCH, Finding
-from yarvic.core.checks.signature import Signature, signature
+from yarvic.core.checks.signature import signature
 
 
 @dataclass(frozen=True)
@@ -63,16 +61,11 @@ def kind_of(engine: EngineKind) -> Kind:
     return "turbo spark" if engine.boosted else "natural spark"
 
 
-def signature_of(data: PullEvidence) -> Signature:
-    """What the pull was like, by engine speed."""
-    return signature(data.log, data.pull, data.conditions, data.curve)
-
-
 def deviations_of(data: PullEvidence) -> Mapping[str, Deviation]:
     """How far the pull lies from its baseline; empty without one that it can be held against."""
     if data.baseline is None or not data.sweeps:
         return {}
-    own = signature_of(data)
+    own = signature(data.log, data.pull, data.conditions, data.curve)
     return {} if data.baseline.unlike(own) else deviations(data.baseline, own, kind_of(data.engine))
 
 
@@ -80,6 +73,9 @@ def against_baseline(data: PullEvidence, off: Mapping[str, Deviation]) -> list[F
     """Each check that the deviations answer, with its family. Nothing is asked where there is no baseline."""
     kind, other_maps = kind_of(data.engine), data.baseline is not None and data.baseline.same_maps is False
     found = [_finding(data, a, off[a.deviation], off) for a in _ASKED if a.deviation in off and kind in a.kinds]
+    if off and "torque" not in off and not other_maps:
+        why = "what the wheels gave, or the air of one of them, is unknown: state the weather with the run"
+        found.append(replace(data.not_known("power_loss", why, "engine_speed"), family="Power and torque"))
     return [_of_other_maps(f) if other_maps and f.check == "power_loss" else f for f in found]
 
 
@@ -98,15 +94,15 @@ def _finding(data: PullEvidence, asked: _Asked, d: Deviation, off: Mapping[str, 
     channel = (
         "vane_position" if asked.check == "duty_rise" and "vane_position" in data.log.channels else asked.channel
     )
-    where = replace(data.where(channel), speed_rpm=d.at_rpm, time_s=_when(data, d.at_rpm))
+    where = replace(data.where(channel), speed_rpm=d.at_rpm, time_s=data.when_at(d.at_rpm))
     note = _explained(off) if asked.check == "power_loss" and value < 0.0 else ""
     if asked.sign == 0 and value > 0.0:
         note = "Leaner." if d.value > 0.0 else "Richer."
         if asked.check == "trim_shift":
             note = "It adds fuel." if d.value > 0.0 else "It takes fuel away."
-    found = data.found(asked.check, value, asked.fails, where, note=note)
-    found = replace(found, family=asked.family, basis=f"against {data.baseline.title}" if data.baseline else "")
-    return replace(found, statement=asked.holds, note="") if found.severity == PASS else found
+    found = data.found(asked.check, value, asked.fails, where, note=note, holds=asked.holds)
+    basis = f"against {data.baseline.title}" if data.baseline else ""
+    return replace(found, family=asked.family, basis=basis, note="" if found.severity == PASS else found.note)
 
 
 def _explained(off: Mapping[str, Deviation]) -> str:
@@ -118,12 +114,3 @@ def _explained(off: Mapping[str, Deviation]) -> str:
     explained = min(share, 0.0)
     left = off["torque"].value - explained
     return f"Less air explains {abs(explained) * 100.0:.1f} %, {abs(min(left, 0.0)) * 100.0:.1f} % is left."
-
-
-def _when(data: PullEvidence, rpm: float) -> float | None:
-    """The time at which the pull passed an engine speed."""
-    speed = data.log.channel("engine_speed")
-    inside = (speed.time_s >= data.pull.start_s) & (speed.time_s <= data.pull.end_s) & np.isfinite(speed.values)
-    if not inside.any():
-        return None
-    return float(speed.time_s[inside][np.argmin(np.abs(speed.values[inside] - rpm))])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -50,30 +50,28 @@ OF_BUILD = ("torque", "feed", "charge", "restriction")
 
 @dataclass(frozen=True)
 class Deviation:
-    """How far a pull lies from its baseline in one thing: `value` on average over the bands, `least` and `most` of them.
-
-    In the canonical unit, or as a share where `relative`. `at_rpm` is where it lies furthest off.
+    """How far a pull lies from its baseline in one thing, on average over the bands: in the canonical unit, or as a share
+    for torque, air, fuel and pressures. `at_rpm` is where it lies furthest off.
     """
 
     key: str
     value: float
-    furthest: float
     at_rpm: float
-    relative: bool
 
 
 @dataclass(frozen=True)
 class Baseline:
-    """Signatures of the pulls that count as sound, in their order, and in words what they are."""
+    """Signatures of the pulls that count as sound, in their order, and in words what they are.
+
+    `same_maps` is known from the record; None where only what the maps ask for can tell; where False, power is held
+    against it and what does not hang on the maps. `place` is that of the judged pull in its own set: heat is held against
+    the pull at the same place.
+    """
 
     title: str
     pulls: tuple[Signature, ...]
-    same_maps: bool | None = (
-        None  # known from the record; None where only what the maps ask for can tell. False: only
-    )
-    # what does not hang on the maps, and power, is held against it
-    place: int = 0  # of the pull that is judged in its own set: it is held against the one at the same place
-    notes: tuple[str, ...] = field(default=())
+    same_maps: bool | None = None
+    place: int = 0
 
     def unlike(self, pull: Signature) -> str:
         """Why a pull cannot be held against this; empty when it can."""
@@ -134,8 +132,8 @@ def deviations(baseline: Baseline, pull: Signature, kind: Kind) -> dict[str, Dev
     """
     found: dict[str, Deviation] = {}
     given = next((k for k in GIVEN if all(_there(s, k) for s in (*baseline.pulls, pull))), None)
-    if given is not None:
-        factor = _as_in_air_of(baseline.pulls[0], pull, kind)
+    factor = _as_in_air_of(baseline.pulls[0], pull, kind)
+    if given is not None and factor is not None:
         _add(found, _relative("torque", given, baseline, pull, factor))
     for key, name in (
         ("air_flow", "air"),
@@ -148,10 +146,8 @@ def deviations(baseline: Baseline, pull: Signature, kind: Kind) -> dict[str, Dev
         ("fuel_trim", "trim"), ("smoke", "smoke"), ("injector_window", "window"), ("lambda_measured", "mixture"),
     ):  # fmt: skip
         _add(found, _difference(name, key, baseline, pull))
-    ratio, heat = _DUTY_FOR_AIR[kind]
-    more = _thinner(baseline.pulls[0], pull) + (found["boost"].value if "boost" in found else 0.0)
-    made_up = ratio * more + heat * _warmer(baseline.pulls[0], pull)
-    for key in ("wastegate_duty", "vane_position"):
+    made_up = _duty_made_up(baseline.pulls[0], pull, kind, found)
+    for key in ("wastegate_duty", "vane_position") if made_up is not None else ():
         _add(found, _difference("duty", key, baseline, pull, made_up))
     _add(found, _fuel(baseline, pull))
     _add(found, _airbox(baseline, pull))
@@ -175,21 +171,35 @@ def _heat_for_duty(found: Mapping[str, Deviation]) -> Deviation | None:
     duty, charge = found.get("duty"), found.get("charge")
     if duty is None or charge is None or duty.value < DUTY_SEEN:
         return None
-    return Deviation("heat_for_duty", charge.value / duty.value, charge.furthest, charge.at_rpm, False)
+    return Deviation("heat_for_duty", charge.value / duty.value, charge.at_rpm)
 
 
 def _there(s: Signature, key: str) -> bool:
     return key in s.means and bool(np.isfinite(s.means[key]).any())
 
 
-def _as_in_air_of(one: Signature, pull: Signature, kind: Kind) -> float:
+def _as_in_air_of(one: Signature, pull: Signature, kind: Kind) -> float | None:
+    """The factor that brings torque into the air of another pull; None where it hangs on air that is not known."""
     pressure, temperature = _WITH_AIR[kind]
     factor = 1.0
-    if one.ambient_pa and pull.ambient_pa:
-        factor *= (one.ambient_pa / pull.ambient_pa) ** pressure
-    if one.ambient_k and pull.ambient_k:
-        factor *= (one.ambient_k / pull.ambient_k) ** temperature
+    for exponent, before, now in (
+        (pressure, one.ambient_pa, pull.ambient_pa),
+        (temperature, one.ambient_k, pull.ambient_k),
+    ):
+        if exponent and not (before and now):
+            return None
+        if exponent and before and now:
+            factor *= (before / now) ** exponent
     return factor
+
+
+def _duty_made_up(one: Signature, pull: Signature, kind: Kind, found: Mapping[str, Deviation]) -> float | None:
+    """By how much the air of the day and the boost that it leads to move the duty; None where the air is not known."""
+    if not (one.ambient_pa and pull.ambient_pa and one.ambient_k and pull.ambient_k):
+        return None
+    ratio, heat = _DUTY_FOR_AIR[kind]
+    higher = 1.0 - pull.ambient_pa / one.ambient_pa + (found["boost"].value if "boost" in found else 0.0)
+    return ratio * higher + heat * _warmer(one, pull)
 
 
 def _against(
@@ -215,7 +225,7 @@ def _against(
         return None
     at = int(np.flatnonzero(use)[np.argmax(np.abs(off[use]))])
     centre = (bands.start + at + 0.5) * BAND_RPM
-    return Deviation(name, float(off[use].mean()), float(off[at]), centre, relative)
+    return Deviation(name, float(off[use].mean()), centre)
 
 
 def _relative(name: str, key: str, baseline: Baseline, pull: Signature, factor: float) -> Deviation | None:
@@ -226,16 +236,13 @@ def _relative(name: str, key: str, baseline: Baseline, pull: Signature, factor: 
         return _against(name, before, baseline.pulls, pull.means[key] * factor, pull, True)
 
 
-def _difference(name: str, key: str, baseline: Baseline, pull: Signature, usual: float = 0.0) -> Deviation | None:
+def _difference(
+    name: str, key: str, baseline: Baseline, pull: Signature, usual: float | None = None
+) -> Deviation | None:
     if not all(_there(s, key) for s in (*baseline.pulls, pull)):
         return None
-    now = pull.means[key] - usual
+    now = pull.means[key] - (usual or 0.0)
     return _against(name, [s.means[key] for s in baseline.pulls], baseline.pulls, now, pull, False)
-
-
-def _thinner(one: Signature, pull: Signature) -> float:
-    """By what share the barometer stands lower than it stood."""
-    return 1.0 - pull.ambient_pa / one.ambient_pa if one.ambient_pa and pull.ambient_pa else 0.0
 
 
 def _warmer(one: Signature, pull: Signature) -> float:
@@ -304,18 +311,15 @@ def _delay(baseline: Baseline, pull: Signature) -> Deviation | None:
         # What stood there at the start already says nothing.
         begun = [p for p, s in zip(passed, baseline.pulls, strict=True) if p and p > (s.first + 1) * BAND_RPM]
         if len(begun) == len(passed):
-            usual, mine = (
-                float(np.mean(begun)),
-                _reaches(pull.means["boost_pressure"], pull, _level(pull, share))
-                or (pull.first + pull.count) * BAND_RPM,
-            )
-            late.append((mine - usual, usual))
+            usual = float(np.mean(begun))
+            mine = _reaches(pull.means["boost_pressure"], pull, _level(pull, share))
+            late.append(((mine or (pull.first + pull.count) * BAND_RPM) - usual, usual))
     if not late:
         return None
-    shift, at = max(late, key=lambda d: abs(d[0]))
+    _, at = max(late, key=lambda d: abs(d[0]))
     mean = float(np.mean([d for d, _ in late]))
     spared = DELAY_FOR_AIR_RPM * abs(_warmer(baseline.pulls[0], pull))
-    return Deviation("boost_delay", float(np.sign(mean)) * max(abs(mean) - spared, 0.0), shift, at, False)
+    return Deviation("boost_delay", float(np.sign(mean)) * max(abs(mean) - spared, 0.0), at)
 
 
 def _level(s: Signature, share: float) -> float:

@@ -8,9 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
-from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.log import NO_BAROMETER
+from yarvic.core.evidence.stretches import longest
 from yarvic.core.physics import FloatArray
 
 # Boost swings within this time; a log of coarser steps cannot show it. Our choice.
@@ -73,8 +74,7 @@ def _coming_and_holding(
         speed = where.speed_rpm if where.speed_rpm is not None else data.pull.to_rpm
         share = min(max((speed - data.pull.from_rpm) / span, 0.0), 1.0) if reached.size else 1.0
         words = "Boost comes late in the sweep" if reached.size else "Boost never reaches its target"
-        found = data.found("boost_reach", share, words, where)
-        findings.append(replace(found, statement="Boost comes early enough") if found.severity == PASS else found)
+        findings.append(data.found("boost_reach", share, words, where, holds="Boost comes early enough"))
     coarse = float(np.median(np.diff(t))) > SLOWEST_SWING_S
     if coarse and findings:
         findings[0] = replace(findings[0], note="The log is too coarse to show whether boost swings.")
@@ -82,8 +82,15 @@ def _coming_and_holding(
         swing = _swing(t[int(reached[0]) :], (pressure - target)[int(reached[0]) :])
         if swing is not None:
             size, at = swing
-            found = data.found("boost_swing", size, "Boost swings about its target", data.where(key, at))
-            findings.append(replace(found, statement="Boost holds still") if found.severity == PASS else found)
+            findings.append(
+                data.found(
+                    "boost_swing",
+                    size,
+                    "Boost swings about its target",
+                    data.where(key, at),
+                    holds="Boost holds still",
+                )
+            )
     return findings
 
 
@@ -116,13 +123,16 @@ def _duty(data: PullEvidence) -> list[Finding]:
         return [data.not_known("duty_on_end", str(error), key)]
     late = t >= data.pull.start_s + 0.5 * data.pull.length_s
     on_end = late & (duty >= data.limits.sensor["duty_end"])
-    edges = np.flatnonzero(np.diff(np.concatenate(([False], on_end, [False])).astype(np.int8)))
-    stretches = [
-        (float(t[min(b, t.size - 1)] - t[a]), float(t[a])) for a, b in zip(edges[::2], edges[1::2], strict=True)
+    seconds, at = longest(t, on_end)
+    return [
+        data.found(
+            "duty_on_end",
+            seconds,
+            "The turbocharger's duty stands on its end",
+            data.where(key, at),
+            holds="Duty has room to steer",
+        )
     ]
-    seconds, at = max(stretches, default=(0.0, float(t[-1])))
-    found = data.found("duty_on_end", seconds, "The turbocharger's duty stands on its end", data.where(key, at))
-    return [replace(found, statement="Duty has room to steer") if found.severity == PASS else found]
 
 
 def _from_one_zero(data: PullEvidence, key: str, apart_pa: FloatArray) -> None:

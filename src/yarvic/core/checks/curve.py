@@ -46,7 +46,7 @@ def curve(data: PullEvidence) -> list[Finding]:
             findings.append(data.not_known(key, why, "roller_speed"))
             continue
         value, rpm = data.curve.peak_power if key == "power" else data.curve.peak_torque
-        where = replace(data.where("engine_speed", _when(data, rpm)), speed_rpm=rpm)
+        where = replace(data.where("engine_speed", data.when_at(rpm)), speed_rpm=rpm)
         found = data.found(
             key,
             value,
@@ -83,15 +83,6 @@ def _step(data: PullEvidence, found_curve: Curve) -> list[Finding]:
     if not np.isfinite(rise).any():
         return []
     most = int(np.nanargmax(rise))
-    where = replace(data.where("engine_speed", _when(data, float(speed[most]))), speed_rpm=float(speed[most]))
-    found = data.found("torque_step", max(float(rise[most]), 0.0), "Torque comes like a switch", where)
-    return [replace(found, statement="Torque rises evenly") if found.severity == PASS else found]
-
-
-def _when(data: PullEvidence, rpm: float) -> float | None:
-    """The time at which the pull passed an engine speed; None where the log does not say it."""
-    speed = data.log.channels.get("engine_speed")
-    if speed is None:
-        return None
-    inside = (speed.time_s >= data.pull.start_s) & (speed.time_s <= data.pull.end_s)
-    return float(speed.time_s[int(np.nanargmin(np.abs(np.where(inside, speed.values, np.inf) - rpm)))])
+    where = replace(data.where("engine_speed", data.when_at(float(speed[most]))), speed_rpm=float(speed[most]))
+    value = max(float(rise[most]), 0.0)
+    return [data.found("torque_step", value, "Torque comes like a switch", where, holds="Torque rises evenly")]

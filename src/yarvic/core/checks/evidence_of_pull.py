@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yarvic.core.checks.baseline import Baseline
-from yarvic.core.checks.finding import NO_DATA, ORDER, Finding, Where, judge
+from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, Finding, Where, judge
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.rule import Rule
 from yarvic.core.checks.sensors import sensor_ranges
@@ -120,14 +120,33 @@ class PullEvidence:
             speed = at if np.isfinite(at) else None
         return Where(self.evidence, self.pull.start_s, self.pull.end_s, time_s, speed, channel, cylinder)
 
+    def when_at(self, speed_rpm: float) -> float | None:
+        """The time at which the pull passed an engine speed; None where the log does not say it."""
+        speed = self.log.channels.get("engine_speed")
+        if speed is None:
+            return None
+        inside = (speed.time_s >= self.pull.start_s) & (speed.time_s <= self.pull.end_s) & np.isfinite(speed.values)
+        if not inside.any():
+            return None
+        return float(speed.time_s[inside][int(np.argmin(np.abs(speed.values[inside] - speed_rpm)))])
+
     def found(
-        self, check: str, value: float, statement: str, where: Where, *, rule: Rule | None = None, note: str = ""
+        self,
+        check: str,
+        value: float,
+        statement: str,
+        where: Where,
+        *,
+        rule: Rule | None = None,
+        note: str = "",
+        holds: str = "",
     ) -> Finding:
-        """A finding with its severity by the rule of this check (or the one given)."""
+        """A finding with its severity by the rule of this check (or the one given); `holds` is said where it passes."""
         rule = rule or self.rule(check)
         if not np.isfinite(value):
             return self.not_known(check, f"{statement}: no number follows from what was logged", where.channel or "")
-        return Finding(check, judge(rule, value), statement, rule, value, where, note)
+        severity = judge(rule, value)
+        return Finding(check, severity, holds if holds and severity == PASS else statement, rule, value, where, note)
 
     def members(self, family: str) -> list[str]:
         """The channels of a family that were logged (bank 1 and bank 2); the family itself where none was."""

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
 
 # Where an engine without boost is opened so far, the throttle itself takes next to nothing. Our choice.
@@ -32,5 +30,12 @@ def filling(data: PullEvidence) -> list[Finding]:
         return [data.not_known("restriction", "the pull is too short for the throttle to be open", AIRBOX)]
     most = float(np.nanpercentile(lost[open_], HIGHEST))
     at = float(t[open_][int(np.nanargmin(np.abs(lost[open_] - most)))])
-    found = data.found("restriction", max(most, 0.0), "The intake is restricted", data.where(AIRBOX, at))
-    return [replace(found, statement="The intake lets the air through") if found.severity == PASS else found]
+    return [
+        data.found(
+            "restriction",
+            max(most, 0.0),
+            "The intake is restricted",
+            data.where(AIRBOX, at),
+            holds="The intake lets the air through",
+        )
+    ]

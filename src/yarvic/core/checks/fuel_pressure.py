@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.physics import FloatArray
 
@@ -39,8 +37,13 @@ def _feed(data: PullEvidence) -> Finding:
         return data.not_known(check, str(error), "feed_pressure")
     low = int(np.argmin(feed))
     sag = float(feed[low] / begins - 1.0) if begins > 0.0 else float("nan")
-    found = data.found(check, min(sag, 0.0), "Feed pressure sags", data.where("feed_pressure", float(t[low])))
-    return replace(found, statement="Feed pressure holds") if found.severity == PASS else found
+    return data.found(
+        check,
+        min(sag, 0.0),
+        "Feed pressure sags",
+        data.where("feed_pressure", float(t[low])),
+        holds="Feed pressure holds",
+    )
 
 
 def _components(data: PullEvidence) -> list[Finding]:
@@ -81,12 +84,7 @@ def _rail(data: PullEvidence) -> Finding:
         t, difference = _off_target(data)
         off = difference / data.log.at("rail_target", t)
         low = int(np.nanargmin(off))
-        found = data.found(
-            "rail_sag",
-            min(float(off[low]), 0.0),
-            "Rail pressure sags",
-            data.where("rail_pressure", float(t[low])),
-        )
     except (EvidenceError, ValueError) as error:
         return data.not_known("rail_sag", str(error), "rail_pressure")
-    return replace(found, statement="Rail pressure holds") if found.severity == PASS else found
+    where = data.where("rail_pressure", float(t[low]))
+    return data.found("rail_sag", min(float(off[low]), 0.0), "Rail pressure sags", where, holds="Rail pressure holds")

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
 
 OF_12_V = 18.0  # more than this, and it is a supply of 24 V. Our choice.
@@ -47,5 +45,6 @@ def _supply(data: PullEvidence) -> Finding:
         )
     low = int(np.argmin(volts))
     where = data.where("supply_voltage", float(t[low]))
-    found = data.found("supply_voltage", float(volts[low]), "Supply voltage is low", where)
-    return replace(found, statement="Supply voltage holds") if found.severity == PASS else found
+    return data.found(
+        "supply_voltage", float(volts[low]), "Supply voltage is low", where, holds="Supply voltage holds"
+    )

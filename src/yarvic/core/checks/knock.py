@@ -11,6 +11,7 @@ from yarvic.core.checks.finding import NO_DATA, STOP, WATCH, Finding
 from yarvic.core.checks.knock_heard import knock_heard
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS, SPARK_CORRECTION, SPARK_CORRECTIONS, members, which_in_words
+from yarvic.core.evidence.stretches import longest
 from yarvic.core.physics import FloatArray
 
 CHECKS = ("knock_retard", "knock_duration", "knock_repeats")
@@ -61,14 +62,7 @@ class Retard:
 
     def longest(self, over_deg: float) -> tuple[float, float]:
         """The longest time in one stretch over a depth, s, and when it began."""
-        over = np.concatenate(([False], self.deg > over_deg, [False])).astype(np.int8)
-        edges = np.flatnonzero(np.diff(over))
-        if not edges.size:
-            return 0.0, float(self.time_s[0])
-        # A sample stands for the time up to the next one.
-        ends = np.append(self.time_s, self.time_s[-1])
-        stretches = zip(edges[::2], edges[1::2], strict=True)
-        return max((float(ends[b] - self.time_s[a]), float(self.time_s[a])) for a, b in stretches)
+        return longest(self.time_s, self.deg > over_deg)
 
 
 def knock(data: PullEvidence) -> list[Finding]:

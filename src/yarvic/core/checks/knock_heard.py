@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_of
-from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.checks.finding import STOP, Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import MOST_CYLINDERS, SPARK_CORRECTIONS
 from yarvic.core.evidence.knock_sound import Cycles, heard
@@ -15,6 +13,8 @@ from yarvic.core.evidence.knock_sound import Cycles, heard
 CHECK = "knock_heard"
 # The unit answers a knock it heard within so many s by at least so many deg. Our choice.
 ANSWERS_S, ANSWERS_DEG = 0.25, 0.3
+# Where it is quiet the band is about as loud as beside it; past so many times the power it may not be quiet. Our choice.
+MOST_COLOUR = 4.0
 
 
 def knock_heard(data: PullEvidence) -> list[Finding]:
@@ -25,7 +25,17 @@ def knock_heard(data: PullEvidence) -> list[Finding]:
     if data.engine.bore_m is None:
         why = "the bore is not stated, and with it the tone of its knock: fill it in under Job"
         return [data.not_known(CHECK, why, f"knock_signal_{cylinders[0]}")]
-    return [worst_of([_of_cylinder(data, n, data.engine.bore_m) for n in cylinders])]
+    found = worst_of([_of_cylinder(data, n, data.engine.bore_m) for n in cylinders])
+    if found.severity == STOP:
+        return [found]
+    unheard = [str(n) for n in range(1, (data.engine.cylinders or 0) + 1) if n not in cylinders]
+    if unheard:
+        why = f"of cylinder {', '.join(unheard)} no raw signal was recorded"
+        return [data.not_known(CHECK, why, found.where.channel or "")]
+    if not data.engine.cylinders:
+        why = f"{len(cylinders)} cylinders were recorded, and how many there are was not stated"
+        return [data.not_known(CHECK, why, found.where.channel or "")]
+    return [found]
 
 
 def _of_cylinder(data: PullEvidence, cylinder: int, bore_m: float) -> Finding:
@@ -37,10 +47,11 @@ def _of_cylinder(data: PullEvidence, cylinder: int, bore_m: float) -> Finding:
     count = int(np.count_nonzero(cycles.knocks))
     loudest = float(cycles.time_s[int(np.argmax(cycles.intensity))])
     words = f"Cylinder {cylinder} knocks by its raw signal"
-    found = data.found(
-        CHECK, float(count), words, data.where(key, loudest, cylinder), note=_beside(data, cycles, count)
-    )
-    return replace(found, statement="No knock in the raw signal") if found.severity == PASS and not count else found
+    if cycles.colour > MOST_COLOUR and not count:
+        loud = f"the band is {cycles.colour:.0f} times as loud as beside it all along"
+        return data.not_known(CHECK, f"{loud}: it knocks throughout, or the block has a tone there", key)
+    where, holds = data.where(key, loudest, cylinder), "" if count else "No knock in the raw signal"
+    return data.found(CHECK, float(count), words, where, note=_beside(data, cycles, count), holds=holds)
 
 
 def _beside(data: PullEvidence, cycles: Cycles, count: int) -> str:

@@ -139,8 +139,8 @@ def default_limits(components: tuple[ComponentLimit, ...] | None = None) -> Limi
 
 
 @reader("limits", "Limits of the checks, TOML", ".toml", MOST_BYTES)
-def read_limits(path: Path, components: tuple[ComponentLimit, ...] | None = None) -> Limits:
-    """The shipped limits with those of a TOML file in their place. Raises FormatError.
+def read_limits(path: Path, base: Limits | None = None) -> Limits:
+    """The limits of `base`, or those that ship, with those of a TOML file in their place. Raises FormatError.
 
     Refused is a limit that is none: of another quantity or side than the check has, or so far out that no engine comes
     there.
@@ -158,7 +158,8 @@ def read_limits(path: Path, components: tuple[ComponentLimit, ...] | None = None
         _check_rule(rule, shipped.rules[key], within[key], f"{path.name}, {key}")
     for key, value in sensor.items():
         _check_within(value, within[key], "", f"{path.name}, sensor {key}")
-    return Limits({**shipped.rules, **rules}, {**shipped.sensor, **sensor}, components)
+    base = base or shipped
+    return replace(base, rules={**base.rules, **rules}, sensor={**base.sensor, **sensor})
 
 
 def _check_rule(rule: Rule, shipped: Rule, within: Within, source: str) -> None:

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from numpy.typing import NDArray
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
-from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
 from yarvic.core.physics import FloatArray
 
@@ -41,8 +39,15 @@ def _trims(data: PullEvidence) -> list[Finding]:
     most = int(np.argmax(np.abs(mean)))
     way = "adds" if mean[most] > 0.0 else "takes away"
     where = data.where(keys[0], float(t[min(most, t.size - 1)]))
-    found = data.found("trim_sum", float(abs(mean[most])), f"The unit {way} fuel to hold its mixture", where)
-    return [replace(found, statement="The trims stay small") if found.severity == PASS else found]
+    return [
+        data.found(
+            "trim_sum",
+            float(abs(mean[most])),
+            f"The unit {way} fuel to hold its mixture",
+            where,
+            holds="The trims stay small",
+        )
+    ]
 
 
 def _banks(data: PullEvidence) -> list[Finding]:
@@ -62,8 +67,11 @@ def _banks(data: PullEvidence) -> list[Finding]:
         return [data.not_known("bank_difference", "the pull is too short for the sensors to settle", keys[0])]
     most = int(np.flatnonzero(settled)[np.argmax(apart[settled])])
     where = data.where(keys[0], float(t[most]))
-    found = data.found("bank_difference", float(apart[most]), "The banks differ in mixture", where)
-    return [replace(found, statement="The banks agree") if found.severity == PASS else found]
+    return [
+        data.found(
+            "bank_difference", float(apart[most]), "The banks differ in mixture", where, holds="The banks agree"
+        )
+    ]
 
 
 def _of_sensor(data: PullEvidence, key: str) -> list[Finding]:

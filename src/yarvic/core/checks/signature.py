@@ -14,6 +14,7 @@ from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, dyno_curve
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.pulls import Pull, find_pulls
+from yarvic.core.evidence.slip import BEHIND
 from yarvic.core.physics import FloatArray
 
 # Bands of engine speed, and the clock by which their means are taken whatever the rate of the samples. Our choice.
@@ -21,7 +22,6 @@ BAND_RPM, CLOCK_HZ = 250.0, 50.0
 LEAST_BANDS = 4
 # What the wheels gave, the best measure first: from a dyno's curve, a brake's torque, or how fast the engine ran up.
 GIVEN = ("curve_torque", "roller_torque", "run_up")
-BEHIND = ("roller_speed", "vehicle_speed", "gps_speed")
 
 
 @dataclass(frozen=True)

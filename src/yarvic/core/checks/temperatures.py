@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
-import numpy as np
-
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import PASS, Finding
+from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.stretches import longest
 
 
 def temperatures(data: PullEvidence) -> list[Finding]:
@@ -40,12 +37,6 @@ def _sustained(data: PullEvidence, exhaust: Finding) -> list[Finding]:
         t, values = data.series(exhaust.where.channel or "exhaust_temperature")
     except EvidenceError:
         return []
-    over = np.concatenate(([False], values > exhaust.rule.watch_canonical, [False])).astype(np.int8)
-    edges = np.flatnonzero(np.diff(over))
-    stretches = [
-        (float(t[min(b, t.size - 1)] - t[a]), float(t[a])) for a, b in zip(edges[::2], edges[1::2], strict=True)
-    ]
-    seconds, at = max(stretches, default=(0.0, float(t[-1])))
+    seconds, at = longest(t, values > exhaust.rule.watch_canonical)
     where = data.where(exhaust.where.channel or "exhaust_temperature", at)
-    found = data.found("exhaust_time", seconds, "Exhaust stays hot", where)
-    return [replace(found, statement="Exhaust does not stay hot") if found.severity == PASS else found]
+    return [data.found("exhaust_time", seconds, "Exhaust stays hot", where, holds="Exhaust does not stay hot")]

@@ -45,6 +45,7 @@ class Cycles:
     level_v: FloatArray
     intensity: FloatArray
     chance: FloatArray
+    colour: float  # by how many times in power the band is louder than beside it where it is quiet
     false_alarm_rate: float = FALSE_ALARM_RATE
 
     @property
@@ -134,7 +135,7 @@ def heard(log: Log, cylinder: int, bore_m: float, start_s: float = -np.inf, end_
     wide, wide_beside = band[1] - band[0], sum(high - low for low, high in beside)
     ratio = level**2 / wide / noise**2
     chance, expected = _chance(ratio, 2.0 * HANN * wide * length, 2.0 * HANN * wide_beside * length)
-    return Cycles(cylinder, band, t, speed, level, np.sqrt(ratio / expected), chance)
+    return Cycles(cylinder, band, t, speed, level, np.sqrt(ratio / expected), chance, expected)
 
 
 def _chance(ratio: FloatArray, freedom: FloatArray, freedom_beside: FloatArray) -> tuple[FloatArray, float]:

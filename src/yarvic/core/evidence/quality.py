@@ -8,6 +8,7 @@ import numpy as np
 
 from yarvic.core.evidence.log import GAP_STEPS, Log
 from yarvic.core.evidence.pulls import Pull
+from yarvic.core.evidence.slip import BEHIND, slip
 
 FULL = 0.95
 # A sweep that is shorter, narrower, or told by fewer samples than this, is so: it is said. Our choice.
@@ -17,7 +18,6 @@ SLIPS = 0.04
 # Behind its end the engine stays within so many rpm for so long with an open throttle: it ran into the limiter.
 LIMITER_RPM, LIMITER_S, OPEN = 150.0, 0.4, 0.5
 FALLS_RPM, LOOKS_S = 300.0, 0.8
-BEHIND = ("roller_speed", "vehicle_speed", "gps_speed")
 
 
 @dataclass(frozen=True)
@@ -45,9 +45,9 @@ def quality(log: Log, pull: Pull) -> Quality:
     if pull.to_rpm - pull.from_rpm < NARROW_RPM:
         reasons.append(f"narrow: {pull.to_rpm - pull.from_rpm:,.0f} rpm")
     reasons += _samples(log, pull)
-    slip = _slip(log, pull)
-    if slip > SLIPS:
-        reasons.append(f"a wheel, clutch or converter slips by {slip * 100.0:.0f} %")
+    slipped = _slip(log, pull)
+    if slipped > SLIPS:
+        reasons.append(f"a wheel, clutch or converter slips by {slipped * 100.0:.0f} %")
     return Quality(kind, _ends(log, pull), tuple(reasons))
 
 
@@ -69,24 +69,14 @@ def _samples(log: Log, pull: Pull) -> list[str]:
 
 
 def _slip(log: Log, pull: Pull) -> float:
-    """By what share engine speed runs ahead of the wheels at most, over its lowest ratio before."""
+    """By what share engine speed runs ahead of the wheels at most; nought where that was not logged."""
     key = next((k for k in BEHIND if k in log.channels), None)
     speed = log.channels.get("engine_speed")
     if key is None or speed is None:
         return 0.0
-    t = speed.time_s[(speed.time_s >= pull.start_s) & (speed.time_s <= pull.end_s)]
-    behind, engine = log.at(key, t), log.at("engine_speed", t)
-    turns = np.isfinite(behind) & np.isfinite(engine)
-    if not turns.any():
-        return 0.0
-    turns &= behind > 0.05 * float(np.nanmax(behind))
-    if np.count_nonzero(turns) < 5:
-        return 0.0
-    ratio = engine[turns] / behind[turns]
-    # The median of five, as the check of slip takes it.
-    padded = np.pad(ratio, 2, mode="edge")
-    smooth = np.median(np.stack([padded[n : n + ratio.size] for n in range(5)]), axis=0)
-    return float(np.max(smooth / np.minimum.accumulate(smooth) - 1.0))
+    inside = (speed.time_s >= pull.start_s) & (speed.time_s <= pull.end_s)
+    slips, _ = slip(speed.values[inside], log.at(key, speed.time_s[inside]))
+    return float(slips.max()) if slips.size else 0.0
 
 
 def _ends(log: Log, pull: Pull) -> str:

@@ -93,9 +93,23 @@ class Finder:
             if all(w in f"{title} {key}".casefold() for w in words):
                 mark = "drawn: choose to take it away" if key in drawn else "draw it"
                 found.append((f"{title}  ({self._about(key, log)}), {mark}", partial(self._toggle, key)))
+                found += self._more_of(key, title) if words else []
         if not words:
             found.append(("Panes as usual", self.as_usual))
         return found, f"{len(log.channels)} channels logged, {len(drawn & set(log.channels))} drawn"
+
+    def _more_of(self, key: str, title: str) -> list[tuple[str, Callable[[], object]]]:
+        """What else can be done with a channel that was typed: its pane further up or down, a computed one forgotten."""
+        panes, usual = self.panes(), self._usual()
+        found: list[tuple[str, Callable[[], object]]] = []
+        at = next((n for n, pane in enumerate(panes.panes or usual) if key in pane), None)
+        for by, way in ((-1, "up"), (1, "down")) if at is not None else ():
+            moved = panes.moved(at or 0, by, usual)
+            if moved != panes:
+                found.append((f"{title}: its pane {way}", partial(self._keep, moved)))
+        if key.startswith(COMPUTED):
+            found.append((f"{title}: forget it", partial(self._keep, panes.without_computed(title))))
+        return found
 
     @staticmethod
     def _about(key: str, log: Log) -> str:
