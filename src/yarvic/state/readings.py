@@ -101,10 +101,9 @@ def _expected(session: Session, results: RevisionResults) -> list[Reading]:
     if job is None or revision is None:
         return []
     found = []
-    runs = [(p.log, p.pull) for p in results.pulls if not p.evidence.is_sheet]
-    for each in job.expectations():
-        if each.revision_id != revision.id:
-            continue
+    asked = [e for e in job.expectations() if e.revision_id == revision.id]
+    runs = [(p.log, p.pull) for p in results.pulls if not p.evidence.is_sheet] if asked else []
+    for each in asked:
         value = answer(each.expected, runs)
         words = each.expected.sentence()
         if value is None:

@@ -332,7 +332,7 @@ def _judge_run(
     sheets: tuple[Evidence, ...],
     against: Against | None,
 ) -> JudgedRun:
-    log = job.log(item.id)
+    log = job.whole_log(item.id)  # it is looked at next
     beside: dict[int, tuple[Evidence, Curve]] = {}
     wrong = []
     for sheet in sheets:

@@ -1,15 +1,19 @@
 """Logs: interpolation, gaps, faults that are named, pulls that are found."""
 
+import math
+from unittest import mock
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence import pulls
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import GAP_STEPS, Channel, Log
 from yarvic.core.evidence.problems import problems
-from yarvic.core.evidence.pulls import find_pulls
+from yarvic.core.evidence.pulls import GEAR_CHANGE_RPM, MIN_SWEEP_RPM, find_pulls
 
 
 def channel(key, t, v):
@@ -213,3 +217,43 @@ def test_no_value_inside_any_gap(steps, times):
     for i in np.flatnonzero(widths > GAP_STEPS * np.median(widths)):
         expected[(asked > t[i]) & (asked < t[i + 1])] = np.nan
     assert np.array_equal(log.at("throttle", asked), expected, equal_nan=True)
+
+
+def _sample_by_sample(rpm):
+    """Rises of engine speed, told sample by sample: where each begins and ends."""
+    found, low, high = [], -1, -1
+    for i in [*(k for k in range(rpm.size) if np.isfinite(rpm[k])), -1]:
+        if i == -1 or (high >= 0 and rpm[high] - rpm[i] > GEAR_CHANGE_RPM):
+            if high > low >= 0 and rpm[high] - rpm[low] >= MIN_SWEEP_RPM:
+                found.append((low, high))
+            low = high = i
+        elif low < 0 or rpm[i] < rpm[low]:
+            low = high = i
+        elif rpm[i] > rpm[high]:
+            high = i
+    return found
+
+
+@given(st.lists(st.sampled_from([-700.0, -200.0, -40.0, 0.0, 0.0, 60.0, 300.0, 900.0, math.nan]), max_size=60))
+def test_sweeps_are_those_that_looking_at_every_sample_finds(steps):
+    rpm = 3000.0 + np.cumsum(np.nan_to_num(np.array(steps)))
+    rpm[np.isnan(np.array(steps))] = np.nan
+    by_turns = sweeps_by_turns(rpm)
+    assert by_turns == _sample_by_sample(rpm)
+
+
+def sweeps_by_turns(rpm):
+    """The same, told by the turns alone, with the holds left on."""
+    with mock.patch.object(pulls, "_without_holds", lambda t, rpm, low, high: (low, high)):
+        return pulls._sweeps(np.arange(rpm.size) * 10.0, rpm, 0, rpm.size)
+
+
+@given(
+    st.integers(2, 12).flatmap(lambda n: st.tuples(*[st.lists(st.floats(0.01, 1.0), min_size=n, max_size=n)] * 2)),
+    st.lists(st.floats(-2.0, 14.0) | st.just(math.nan), max_size=5),
+)
+def test_values_between_samples_are_those_of_a_library_that_reads_the_whole(made, times):
+    t, v = np.cumsum(made[0]), np.array(made[1])
+    log = Log({"throttle": channel("throttle", t, v)})
+    if not log.channel("throttle").clock.gaps.size:
+        np.testing.assert_array_equal(log.at("throttle", np.array(times)), np.interp(times, t, v, np.nan, np.nan))

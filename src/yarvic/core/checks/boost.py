@@ -75,7 +75,7 @@ def _coming_and_holding(
         share = min(max((speed - data.pull.from_rpm) / span, 0.0), 1.0) if reached.size else 1.0
         words = "Boost comes late in the sweep" if reached.size else "Boost never reaches its target"
         findings.append(data.found("boost_reach", share, words, where, holds="Boost comes early enough"))
-    coarse = float(np.median(np.diff(t))) > SLOWEST_SWING_S
+    coarse = data.step_s(t) > SLOWEST_SWING_S
     if coarse and findings:
         findings[0] = replace(findings[0], note="The log is too coarse to show whether boost swings.")
     if reached.size and not coarse:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 
 import numpy as np
 
@@ -11,18 +12,23 @@ from yarvic.core.checks.baseline import Baseline
 from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, Finding, Where, judge
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.rule import Rule
-from yarvic.core.checks.sensors import sensor_ranges
+from yarvic.core.checks.sensors import SensorRange, sensor_ranges
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS, members
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve
-from yarvic.core.evidence.log import GAP_STEPS, Log
+from yarvic.core.evidence.log import GAP_STEPS, Clock, Log
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import to_canonical
 
 # More missing numbers than this share of a pull, and the check says that it cannot judge. Our choice.
 MOST_MISSING = 0.05
+
+
+@cache
+def _range_of(key: str) -> SensorRange | None:
+    return sensor_ranges().get(CHANNELS[key].family if key in CHANNELS else key)
 
 
 @dataclass(frozen=True)
@@ -46,6 +52,17 @@ class EngineKind:
 
 
 @dataclass(frozen=True)
+class _Inside:
+    """What of a clock lies in a pull, and the share of the pull that it does not show."""
+
+    clock: Clock  # held, so that what is known of it by its identity stays known
+    keep: slice
+    time_s: FloatArray
+    step_s: float
+    unseen: float
+
+
+@dataclass(frozen=True)
 class PullEvidence:
     """One pull as rules see it. `curve` is uncorrected; it and `conditions` are None where no dyno was logged.
 
@@ -65,6 +82,7 @@ class PullEvidence:
     _series: dict[tuple[str, str], tuple[FloatArray, FloatArray]] = field(
         default_factory=dict, init=False, repr=False, compare=False
     )
+    _clocks: dict[int, _Inside] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def rule(self, check: str) -> Rule:
         """The limit of a check for this kind of engine."""
@@ -85,16 +103,20 @@ class PullEvidence:
         c = self.log.channel(key)
         if c.doubt is not None and c.doubt.about != despite:
             raise EvidenceError(f"{c.title}: {c.doubt.sentence}")
-        keep = (c.time_s >= self.pull.start_s) & (c.time_s <= self.pull.end_s)
-        t, v = c.time_s[keep], c.values[keep]
+        inside = self._inside(c.clock)
+        t, v = inside.time_s, c.values[inside.keep]
         if t.size < 5:
             raise EvidenceError(f"{c.title} was not logged through the pull", remedy="Log it and pull again.")
-        good = np.isfinite(v)
-        r, what = sensor_ranges().get(CHANNELS[key].family if key in CHANNELS else key), "missing"
-        if r is not None and not r.reads(v[good]).all():
-            good &= r.reads(v)
-            what = f"missing or past what it can read ({r.least:g} to {r.most:g} {r.unit})"
-        share = max(np.count_nonzero(~good) / v.size, self._unseen(t[good]))
+        good, r, what = np.isfinite(v), _range_of(key), "missing"
+        if r is not None:
+            reads = r.reads(v)
+            if not reads[good].all():
+                good &= reads
+                what = f"missing or past what it can read ({r.least:g} to {r.most:g} {r.unit})"
+        whole = bool(good.all())
+        share = inside.unseen
+        if not whole:
+            share = max(np.count_nonzero(~good) / v.size, self._unseen(t[good], Clock(t[good]).step_s))
         if share > MOST_MISSING:
             raise EvidenceError(f"{share * 100.0:.0f} % of {c.title} is {what} in the pull", remedy="Pull again.")
         if r is not None and r.reaches is not None and v[good].max() < to_canonical(r.reaches, r.unit):
@@ -102,14 +124,28 @@ class PullEvidence:
                 f"{c.title} stays below {r.reaches:g} {r.unit}, and no engine under load does",
                 remedy="Check the sensor and its wiring, and pull again.",
             )
-        return t[good], v[good]
+        return (t, v) if whole else (t[good], v[good])
 
-    def _unseen(self, time_s: FloatArray) -> float:
+    def _inside(self, clock: Clock) -> _Inside:
+        """What of a clock lies in the pull, once for all channels that share it."""
+        found = self._clocks.get(id(clock.time_s))
+        if found is None:
+            keep = slice(*np.searchsorted(clock.time_s, [self.pull.start_s, np.nextafter(self.pull.end_s, np.inf)]))
+            t = clock.time_s[keep]
+            step = Clock(t).step_s
+            found = self._clocks[id(clock.time_s)] = _Inside(clock, keep, t, step, self._unseen(t, step))
+        return found
+
+    def step_s(self, time_s: FloatArray) -> float:
+        """The usual step of the time stamps of a series, s."""
+        known = (i.step_s for i in self._clocks.values() if i.time_s is time_s)
+        return next(known, None) or Clock(time_s).step_s
+
+    def _unseen(self, time_s: FloatArray, usual: float) -> float:
         """The share of the pull that lies in gaps between these time stamps, and before and behind them."""
         if time_s.size < 2:
             return 1.0
         steps = np.diff(np.concatenate(([self.pull.start_s], time_s, [self.pull.end_s])))
-        usual = float(np.median(np.diff(time_s)))
         return float(np.sum(steps[steps > GAP_STEPS * usual] - usual)) / max(self.pull.length_s, 1e-9)
 
     def where(self, channel: str, time_s: float | None = None, cylinder: int | None = None) -> Where:

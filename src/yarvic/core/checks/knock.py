@@ -41,8 +41,9 @@ class Retard:
 
         Rises less than `apart_s` apart are one: an edge that was sampled in several steps.
         """
-        steps = np.diff(self.deg)
-        rising = np.flatnonzero(steps > 1e-6)
+        if not self.deg.any():
+            return []
+        rising = np.flatnonzero(np.diff(self.deg) > 1e-6)
         found: list[float] = []
         group: list[int] = []
 
@@ -116,7 +117,7 @@ def _heard(data: PullEvidence) -> tuple[list[Retard], str]:
 
 def _retard(data: PullEvidence, cylinder: int | None, key: str) -> Retard:
     t, correction = data.series(key)
-    step = float(np.median(np.diff(t)))
+    step = data.step_s(t)
     if step > data.limits.sensor["knock_step"] * (1.0 + 1e-6):
         title = data.log.channel(key).title
         raise EvidenceError(f"{title} was logged every {step:.1f} s: a knock can come and go in between")

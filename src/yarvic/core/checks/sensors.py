@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import cache
+from functools import cache, cached_property
 from importlib.resources import files
 from typing import Annotated
 
@@ -27,8 +27,13 @@ class SensorRange(Document):
 
     def reads(self, values: FloatArray) -> NDArray[np.bool_]:
         """Where values, in the canonical unit, are such that a working sensor can read them."""
-        low, high = (float(to_canonical(end, self.unit)) for end in (self.least, self.most))
+        low, high = self.ends
         return np.asarray((values >= low) & (values <= high))
+
+    @cached_property
+    def ends(self) -> tuple[float, float]:
+        """The least and the most, in the canonical unit."""
+        return float(to_canonical(self.least, self.unit)), float(to_canonical(self.most, self.unit))
 
 
 @cache

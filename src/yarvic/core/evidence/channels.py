@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 from yarvic.core.units import Reference
 
@@ -150,11 +151,16 @@ SPARK_CORRECTION = "spark_correction"
 SPARK_CORRECTIONS = tuple(f"{SPARK_CORRECTION}_{i}" for i in range(1, MOST_CYLINDERS + 1))
 
 
-def members(family: str, keys: Mapping[str, object]) -> list[str]:
+def members(family: str, keys: Iterable[str]) -> list[str]:
     """The keys of a log that are of one family, the one without a number first."""
+    return list(_members(family, tuple(keys)))
+
+
+@lru_cache(maxsize=4096)
+def _members(family: str, keys: tuple[str, ...]) -> tuple[str, ...]:
     found = [
         k
         for k in keys
         if k == family or (k.startswith(f"{family}_") and (c := CHANNELS.get(k)) and c.family == family)
     ]
-    return sorted(found, key=lambda k: (len(k), k))
+    return tuple(sorted(found, key=lambda k: (len(k), k)))

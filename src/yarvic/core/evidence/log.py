@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS
@@ -15,6 +16,7 @@ from yarvic.core.physics import FloatArray
 
 # A hole longer than this many usual steps is a gap: nothing is interpolated across it. Our choice.
 GAP_STEPS = 8.0
+MOST_STEPS = 20_000  # of more steps than this the usual one is told by a share of them
 
 
 @dataclass(frozen=True)
@@ -32,12 +34,35 @@ NO_BAROMETER = "is gauge pressure, and no barometer was logged: state it with th
 NO_FUEL = "is an air-fuel ratio, which means nothing without its fuel: state it with the import"
 
 
+class Clock:
+    """Time stamps that several channels share, with what follows from them and is worked out once."""
+
+    def __init__(self, time_s: FloatArray) -> None:
+        self.time_s = time_s
+
+    @cached_property
+    def step_s(self) -> float:
+        """The usual step between two stamps, s; NaN for fewer than two. Of very many a share that is spread evenly."""
+        t = self.time_s
+        if t.size < 2:
+            return float("nan")
+        if t.size <= MOST_STEPS:
+            return float(np.median(np.diff(t)))
+        some = np.linspace(0, t.size - 2, MOST_STEPS).astype(np.intp)
+        return float(np.median(t[some + 1] - t[some]))
+
+    @cached_property
+    def gaps(self) -> NDArray[np.intp]:
+        """The stamps behind which nothing was logged for many usual steps."""
+        return np.flatnonzero(np.diff(self.time_s) > GAP_STEPS * self.step_s)
+
+
 @dataclass(frozen=True)
 class Channel:
     """One signal: `values` (canonical unit of `quantity`) at `time_s`; both one-dimensional, of equal length.
 
     With a `doubt` its numbers may be drawn, and not be judged by. `states` are the words of a channel that holds
-    words: its values count into them.
+    words: its values count into them. A `shared` clock counts while it is of these time stamps.
     """
 
     key: str
@@ -48,11 +73,17 @@ class Channel:
     values: FloatArray
     doubt: Doubt | None = None
     states: tuple[str, ...] = ()
+    shared: Clock | None = field(default=None, repr=False, compare=False)
 
     @cached_property
+    def clock(self) -> Clock:
+        """Its time stamps, with what is known of them."""
+        return self.shared if self.shared is not None and self.shared.time_s is self.time_s else Clock(self.time_s)
+
+    @property
     def step_s(self) -> float:
         """The usual step between two samples, s; NaN for fewer than two."""
-        return float(np.median(np.diff(self.time_s))) if self.time_s.size > 1 else float("nan")
+        return self.clock.step_s
 
 
 @dataclass(frozen=True)
@@ -84,17 +115,26 @@ class Log:
         t, v = channel.time_s, channel.values
         if t.size < 2:
             return np.full(times.shape, np.nan)
-        result = np.interp(times, t, v, left=np.nan, right=np.nan)
-        before = np.clip(np.searchsorted(t, times, side="right") - 1, 0, t.size - 2)
-        wide = t[before + 1] - t[before] > GAP_STEPS * channel.step_s
-        in_hole = wide & (times > t[before]) & (times < t[before + 1])
-        result[in_hole] = np.nan
+        # Only what lies around these times: numbers that may not be written to are copied whole by what interpolates.
+        asked = times[np.isfinite(times)]
+        first, last = np.searchsorted(t, [asked.min(), asked.max()]) if asked.size else (0, 0)
+        near = slice(max(min(int(first) - 1, t.size - 2), 0), int(last) + 2)
+        result = np.interp(times, t[near], v[near], left=np.nan, right=np.nan)
+        if channel.clock.gaps.size:
+            before = np.clip(np.searchsorted(t, times, side="right") - 1, 0, t.size - 2)
+            in_hole = np.isin(before, channel.clock.gaps) & (times > t[before]) & (times < t[before + 1])
+            result[in_hole] = np.nan
         return result
 
     def cut(self, start_s: float, end_s: float) -> Log:
         """The part of the log between two times, ends included."""
-        parts = {}
+        parts, clocks = {}, dict[int, tuple[slice, Clock]]()
         for key, c in self.channels.items():
-            keep = slice(*np.searchsorted(c.time_s, [start_s, np.nextafter(end_s, np.inf)]))
-            parts[key] = replace(c, time_s=c.time_s[keep], values=c.values[keep])
+            if id(c.time_s) not in clocks:
+                keep = slice(*np.searchsorted(c.time_s, [start_s, np.nextafter(end_s, np.inf)]))
+                clocks[id(c.time_s)] = keep, Clock(c.time_s[keep])
+            keep, clock = clocks[id(c.time_s)]
+            parts[key] = Channel(
+                key, c.title, c.quantity, c.unit, clock.time_s, c.values[keep], c.doubt, c.states, clock
+            )
         return replace(self, channels=parts)

@@ -75,7 +75,7 @@ def _sweeps(t: FloatArray, rpm: FloatArray, first: int, last: int) -> list[tuple
     """Rises of engine speed within a stretch, long and wide enough."""
     found = []
     low = high = -1
-    for i in [*(k for k in range(first, last) if np.isfinite(rpm[k])), -1]:
+    for i in [*_turns(rpm, first, last), -1]:
         # It ends where speed has fallen by a gear change from its highest, and with the stretch.
         if i == -1 or (high >= 0 and rpm[high] - rpm[i] > GEAR_CHANGE_RPM):
             if high > low >= 0 and rpm[high] - rpm[low] >= MIN_SWEEP_RPM:
@@ -89,6 +89,19 @@ def _sweeps(t: FloatArray, rpm: FloatArray, first: int, last: int) -> list[tuple
         elif rpm[i] > rpm[high]:
             high = i
     return found
+
+
+def _turns(rpm: FloatArray, first: int, last: int) -> list[int]:
+    """The samples at which a speed turns, and the ends: between them it goes one way, where no sweep begins or ends."""
+    places = first + np.flatnonzero(np.isfinite(rpm[first:last]))
+    values = rpm[places]
+    changes = np.concatenate(([True], values[1:] != values[:-1])) if places.size else np.zeros(0, dtype=bool)
+    places, values = places[changes], values[changes]
+    if places.size < 3:
+        return [int(i) for i in places]
+    up = np.diff(values) > 0.0
+    turns = np.concatenate(([True], up[1:] != up[:-1], [True]))
+    return [int(i) for i in places[turns]]
 
 
 def _without_holds(t: FloatArray, rpm: FloatArray, low: int, high: int) -> tuple[int, int]:

@@ -71,20 +71,22 @@ def link(previous: str, number: int, time: str, subject: str, sentence: str, abo
     return digest([START, previous, number, time, subject, sentence, about])
 
 
-def _digest_of(connection: sqlite3.Connection, kind: str, row: Sequence[Any]) -> str:
-    columns: list[object] = []
-    if kind == "evidence":
+def _digest_of(connection: sqlite3.Connection, kind: str, row: Sequence[Any], known: Sequence[str] = ()) -> str:
+    columns: list[object] = list(known)
+    if kind == "evidence" and not columns:
         for each in connection.execute(_COLUMNS, (row[0],)):
             columns.append(digest(each))
     return digest([kind, *row, *columns])
 
 
-def about(connection: sqlite3.Connection, records: Iterable[Record]) -> str:
-    """The names and sums of records as they are now, as a line of the journal keeps them."""
+def about(connection: sqlite3.Connection, records: Iterable[Record], columns: Sequence[str] = ()) -> str:
+    """The names and sums of records as they are now, as a line of the journal keeps them. `columns` are the sums of the
+    columns of the evidence among them, where they are known.
+    """
     found = []
     for kind, key in records:
         row = connection.execute(f"{_RECORDS[kind]} WHERE {_KEYS[kind]} = ?", (_typed(kind, key),)).fetchone()
-        found.append([kind, key, _digest_of(connection, kind, row)])
+        found.append([kind, key, _digest_of(connection, kind, row, columns if kind == "evidence" else ())])
     return json.dumps(found, separators=(",", ":"))
 
 
@@ -93,11 +95,16 @@ def _typed(kind: str, key: str) -> object:
 
 
 def write_line(
-    connection: sqlite3.Connection, time: str, subject: str, sentence: str, records: Iterable[Record] = ()
+    connection: sqlite3.Connection,
+    time: str,
+    subject: str,
+    sentence: str,
+    records: Iterable[Record] = (),
+    columns: Sequence[str] = (),
 ) -> None:
     """Add a line to the journal, inside the transaction that the records came with."""
     last = connection.execute("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetchone() or (0, "")
-    number, text = last[0] + 1, about(connection, records)
+    number, text = last[0] + 1, about(connection, records, columns)
     connection.execute(
         "INSERT INTO journal (id, time, subject, sentence, about, hash) VALUES (?, ?, ?, ?, ?, ?)",
         (number, time, subject, sentence, text, link(last[1], number, time, subject, sentence, text)),

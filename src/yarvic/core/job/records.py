@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -175,10 +175,15 @@ class Records:
         return self._row(rows[0], (int, str)) if rows else (0, "")
 
     def _write_journal(
-        self, connection: sqlite3.Connection, subject: str, sentence: str, *records: history.Record
+        self,
+        connection: sqlite3.Connection,
+        subject: str,
+        sentence: str,
+        *records: history.Record,
+        columns: Sequence[str] = (),
     ) -> None:
         """Add a line, with the records that come with it in the same transaction."""
-        history.write_line(connection, self._stamp(), subject, sentence, records)
+        history.write_line(connection, self._stamp(), subject, sentence, records, columns)
 
     def copy_to(self, path: Path) -> None:
         """Write the job as it is held here to another file, also when its own is gone. Raises JobError, FormatError."""

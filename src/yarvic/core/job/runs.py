@@ -15,6 +15,7 @@ from yarvic.core.evidence.log import Channel, Log
 from yarvic.core.evidence.raw import RawLog
 from yarvic.core.job import columns
 from yarvic.core.job.columns import encode_log, encode_raw
+from yarvic.core.job.history import digest
 from yarvic.core.job.model import Evidence
 from yarvic.core.job.notes import with_notes
 from yarvic.core.job.records import Records
@@ -26,11 +27,16 @@ EVIDENCE = "evidence"
 NOTES = "what was said of runs"
 
 
+def _bytes_of(log: Log) -> int:
+    return sum(c.values.nbytes for c in log.channels.values())
+
+
 def _topic(revision_id: int | None) -> str:
     return f"{EVIDENCE} of {revision_id}"
 
 
-MOST_LOGS = 24  # kept in memory; what is looked at, its reference, and what is judged beside them
+# Kept in memory: what is looked at, its reference, and what is judged beside them; the last one however large it is.
+MOST_LOGS, MOST_LOG_BYTES = 24, 1_500_000_000
 
 
 @dataclass(frozen=True)
@@ -46,7 +52,7 @@ class NewRun:
     pulls: tuple[PullAssigned, ...] = ()
 
 
-Ready = tuple[NewRun, list[columns.Row]]
+Ready = tuple[NewRun, list[columns.Row], list[str]]  # with the sums of its columns, for the journal
 
 
 class Runs(Records):
@@ -140,7 +146,11 @@ class Runs(Records):
     @staticmethod
     def ready_runs(runs: Sequence[NewRun]) -> list[Ready]:
         """Runs with their columns packed, ready to be stored: the long part, that needs no job. Raises JobError."""
-        return [(r, encode_raw(r.log) if isinstance(r.log, RawLog) else encode_log(r.log)) for r in runs]
+        found = []
+        for run in runs:
+            rows = encode_raw(run.log) if isinstance(run.log, RawLog) else encode_log(run.log)
+            found.append((run, rows, [digest(row) for row in rows]))
+        return found
 
     def add_ready(
         self, ready: Sequence[Ready], revision_id: int | None, *, source: str, build: int | None = None
@@ -153,9 +163,9 @@ class Runs(Records):
             if on is not None and on not in there:
                 raise JobError(f"there is no build {on}", concerns=str(self.path), remedy="Open the job again.")
             number = db.execute("SELECT count(*) FROM evidence").fetchone()[0]
-            for run, rows in ready:
+            for run, rows, sums in ready:
                 number += 1
-                made.append(self._insert_run(db, f"R{number:04d}", run, rows, revision_id, on, source))
+                made.append(self._insert_run(db, f"R{number:04d}", run, rows, sums, revision_id, on, source))
         with self._turn:
             if EVIDENCE in self._kept:
                 self._kept[EVIDENCE] = [*self._kept[EVIDENCE], *made]
@@ -171,6 +181,7 @@ class Runs(Records):
         evidence_id: str,
         run: NewRun,
         rows: list[columns.Row],
+        sums: list[str],
         revision_id: int | None,
         build: int | None,
         source: str,
@@ -204,7 +215,7 @@ class Runs(Records):
             if run.origin is None
             else f"{run.title} imported from {run.origin.name}."
         )
-        self._write_journal(db, evidence_id, where, *records)
+        self._write_journal(db, evidence_id, where, *records, columns=sums)
         to = (run.joined.run, run.joined.pull) if run.joined is not None and run.joined.run else None
         return Evidence(
             evidence_id, run.title, revision_id, build, time, source, c, run.origin, reading=reading, joined=to,
@@ -271,7 +282,9 @@ class Runs(Records):
         log = self.log(evidence_id)
         with self._turn:
             lately[evidence_id] = log
-            while len(lately) > MOST_LOGS:
+            while len(lately) > 1 and (
+                len(lately) > MOST_LOGS or sum(map(_bytes_of, lately.values())) > MOST_LOG_BYTES
+            ):
                 lately.popitem(last=False)
         return log
 

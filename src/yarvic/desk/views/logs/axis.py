@@ -33,7 +33,9 @@ class Laid:
             return time_s - self.zero_s
         if self.axis == SPEED:
             inside = (time_s >= self.pull.start_s) & (time_s <= self.pull.end_s)
-            return np.where(inside, self.log.at("engine_speed", time_s), np.nan)
+            places = np.full(time_s.shape, np.nan)
+            places[inside] = self.log.at("engine_speed", time_s[inside])
+            return places
         way, begin = distance_m(self.log, time_s), distance_m(self.log, np.array([self.zero_s]))
         if way is None or begin is None:
             return np.full(time_s.shape, np.nan)

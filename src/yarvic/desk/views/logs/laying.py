@@ -13,6 +13,9 @@ from yarvic.desk.widgets.words import chooser, word
 from yarvic.state.results import PullResult, logged
 from yarvic.state.session import Session
 
+# So much of a log before and behind a pull is looked at, and drawn of one that stands behind another. Our choice.
+AROUND_S = 10.0
+
 
 class Laying:
     """The words that choose it; `changed` draws anew."""
@@ -76,13 +79,16 @@ class Laying:
 
     def laid(self, p: PullResult, log: Log, onto: Shown | None = None) -> Shown | None:
         """A pull on the axis as it was chosen; None where it never comes to what the pulls are laid on."""
+        part = log.cut(p.pull.start_s - AROUND_S, p.pull.end_s + AROUND_S)
         first = onto.pull.pull if onto is not None else p.pull
         middle = 0.5 * (first.from_rpm + first.to_rpm)
         if self.way == "fit" and onto is not None:
-            moved = offset_by_fit(onto.laid.log, onto.pull.pull, log, p.pull)
+            moved = offset_by_fit(onto.laid.log, onto.pull.pull, part, p.pull)
             zero = p.pull.start_s - moved if moved is not None else None
         else:
-            zero = zero_of(log, p.pull, self.way, middle)
+            zero = zero_of(part, p.pull, self.way, middle)
         if zero is None and onto is None:
             zero = p.pull.start_s
-        return Shown(p, Laid(log, p.pull, self.axis(), zero)) if zero is not None else None
+        # Behind the one in hand a pull is drawn, not all else that was logged with it.
+        drawn = log if onto is None else part
+        return Shown(p, Laid(drawn, p.pull, self.axis(), zero)) if zero is not None else None
