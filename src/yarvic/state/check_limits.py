@@ -2,22 +2,11 @@
 
 from __future__ import annotations
 
-from yarvic.core.checks.finding import Finding
 from yarvic.core.checks.limits import OwnLimit, default_limits, within
 from yarvic.core.checks.rule import Rule
 from yarvic.core.errors import JobError
 from yarvic.core.units import from_canonical, parse_measure, parse_number, unit
 from yarvic.state.session import Session
-
-
-def rule_key(session: Session, finding: Finding) -> str:
-    """The key of the shipped limit that a finding was judged by; empty where it is the ledger's, or there is none."""
-    if finding.rule is None or session.job is None:
-        return ""
-    shipped = default_limits().rules
-    own = (f"{finding.check}_{kind}" for kind in session.job.sheet.vehicle.asked.kinds)
-    key = next((k for k in (*own, finding.check) if k in shipped), "")
-    return key if key and shipped[key].title == finding.rule.title else ""
 
 
 def own_limit(session: Session, key: str) -> OwnLimit | None:

@@ -85,7 +85,7 @@ def test_a_healthy_pull_holds():
 def test_the_families_come_in_the_order_of_reading():
     assert [title for title, _ in FAMILIES] == [
         "Boost", "Charge air", "Fuel pressure", "Mixture", "Knock", "Temperatures", "Power and torque",
-        "Filling", "Drivetrain", "Ignition and supply",
+        "Filling", "Drivetrain", "Ignition and supply", "Sensors",
     ]  # fmt: skip
 
 

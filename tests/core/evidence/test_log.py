@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence import log as log_module
 from yarvic.core.evidence import pulls
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import GAP_STEPS, Channel, Log
@@ -255,5 +256,7 @@ def sweeps_by_turns(rpm):
 def test_values_between_samples_are_those_of_a_library_that_reads_the_whole(made, times):
     t, v = np.cumsum(made[0]), np.array(made[1])
     log = Log({"throttle": channel("throttle", t, v)})
-    if not log.channel("throttle").clock.gaps.size:
+    if log.channel("throttle").clock.gaps.size:
+        return
+    with mock.patch.object(log_module, "LONG", 1):
         np.testing.assert_array_equal(log.at("throttle", np.array(times)), np.interp(times, t, v, np.nan, np.nan))

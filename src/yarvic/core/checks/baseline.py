@@ -99,7 +99,7 @@ def _other_maps(one: Signature, pull: Signature) -> str:
     if not asked:
         return "nothing that was logged tells which maps the unit held: state the revision"
     for key in asked:
-        a, b = _both(one.means[key], one, pull.means[key], pull)
+        a, b = both(one.means[key], one, pull.means[key], pull)
         off = np.abs(b - a)
         if not off.size or not np.isfinite(off).any():
             continue
@@ -116,7 +116,8 @@ def common(one: Signature, other: Signature) -> range:
     return range(low, high) if high - low >= LEAST_BANDS else range(0)
 
 
-def _both(a: FloatArray, one: Signature, b: FloatArray, other: Signature) -> tuple[FloatArray, FloatArray]:
+def both(a: FloatArray, one: Signature, b: FloatArray, other: Signature) -> tuple[FloatArray, FloatArray]:
+    """Two rows of means in the bands that their signatures share."""
     bands = common(one, other)
     return (
         a[bands.start - one.first : bands.stop - one.first],
@@ -132,7 +133,7 @@ def deviations(baseline: Baseline, pull: Signature, kind: Kind) -> dict[str, Dev
     """
     found: dict[str, Deviation] = {}
     given = next((k for k in GIVEN if all(_there(s, k) for s in (*baseline.pulls, pull))), None)
-    factor = _as_in_air_of(baseline.pulls[0], pull, kind)
+    factor = as_in_air_of(baseline.pulls[0], pull, kind)
     if given is not None and factor is not None:
         _add(found, _relative("torque", given, baseline, pull, factor))
     for key, name in (
@@ -178,7 +179,7 @@ def _there(s: Signature, key: str) -> bool:
     return key in s.means and bool(np.isfinite(s.means[key]).any())
 
 
-def _as_in_air_of(one: Signature, pull: Signature, kind: Kind) -> float | None:
+def as_in_air_of(one: Signature, pull: Signature, kind: Kind) -> float | None:
     """The factor that brings torque into the air of another pull; None where it hangs on air that is not known."""
     pressure, temperature = _WITH_AIR[kind]
     factor = 1.0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
-from functools import cache
+from functools import cache, cached_property
 
 import numpy as np
 
@@ -20,10 +20,12 @@ from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import GAP_STEPS, Clock, Log
 from yarvic.core.evidence.pulls import Pull
 from yarvic.core.physics import FloatArray
+from yarvic.core.physics.fuel import ethanol_share
 from yarvic.core.units import to_canonical
 
 # More missing numbers than this share of a pull, and the check says that it cannot judge. Our choice.
 MOST_MISSING = 0.05
+MUCH_ETHANOL = 0.5  # of a blend by volume: from here on it is judged as ethanol. Our choice.
 
 
 @cache
@@ -78,16 +80,31 @@ class PullEvidence:
     engine: EngineKind = EngineKind()
     sweeps: bool = True
     baseline: Baseline | None = None
+    charge_first_k: float | None = None  # charge temperature as the first pull of the log began
+    first: bool = True  # of the pulls of its log
+    reads: set[str] = field(default_factory=set, init=False, repr=False, compare=False)  # what checks have asked for
     # What was read of each channel: several checks ask for the same.
     _series: dict[tuple[str, str], tuple[FloatArray, FloatArray]] = field(
         default_factory=dict, init=False, repr=False, compare=False
     )
     _clocks: dict[int, _Inside] = field(default_factory=dict, init=False, repr=False, compare=False)
 
+    def limit_key(self, check: str) -> str:
+        """The key of the limit of a check for this use, fuel and kind of engine."""
+        own = (f"{check}_{kind}" for kind in self._kinds)
+        return next((k for k in own if k in self.limits.rules), check)
+
     def rule(self, check: str) -> Rule:
-        """The limit of a check for this kind of engine."""
-        own = (f"{check}_{kind}" for kind in self.engine.kinds)
-        return self.limits.rules[next((k for k in own if k in self.limits.rules), check)]
+        """The limit of a check for this use, fuel and kind of engine."""
+        return self.limits.rules[self.limit_key(check)]
+
+    @cached_property
+    def _kinds(self) -> tuple[str, ...]:
+        fuel = self.conditions.fuel if self.conditions is not None else ""
+        share = ethanol_share(fuel) if fuel else None
+        much = fuel == "methanol" or (share is not None and share >= MUCH_ETHANOL)
+        by_use = ("closed_course",) if self.limits.use == "closed course" else ()
+        return (*by_use, *(("ethanol",) if much else ()), *self.engine.kinds)
 
     def series(self, key: str, *, despite: str = "") -> tuple[FloatArray, FloatArray]:
         """Time stamps and values of a channel inside the pull, missing numbers left out.
@@ -95,6 +112,7 @@ class PullEvidence:
         Raises EvidenceError when it was not logged there, too much of it is missing, or what its numbers mean is in
         doubt; `despite` names a doubt that does not matter to the question.
         """
+        self.reads.add(key)
         if (key, despite) not in self._series:
             self._series[key, despite] = self._read(key, despite)
         return self._series[key, despite]
@@ -178,11 +196,14 @@ class PullEvidence:
         holds: str = "",
     ) -> Finding:
         """A finding with its severity by the rule of this check (or the one given); `holds` is said where it passes."""
-        rule = rule or self.rule(check)
+        limit = "" if rule is not None else self.limit_key(check)
+        rule = rule or self.limits.rules[limit]
         if not np.isfinite(value):
             return self.not_known(check, f"{statement}: no number follows from what was logged", where.channel or "")
         severity = judge(rule, value)
-        return Finding(check, severity, holds if holds and severity == PASS else statement, rule, value, where, note)
+        return Finding(
+            check, severity, holds if holds and severity == PASS else statement, rule, value, where, note, limit=limit
+        )
 
     def members(self, family: str) -> list[str]:
         """The channels of a family that were logged (bank 1 and bank 2); the family itself where none was."""
@@ -202,10 +223,18 @@ class PullEvidence:
 
     def not_known(self, check: str, why: str, channel: str) -> Finding:
         """A finding that says why the question cannot be answered."""
-        rule = self.rule(check) if check in self.limits.rules else None
+        limit = self.limit_key(check)
+        rule = self.limits.rules.get(limit)
         title = rule.title if rule else check.replace("_", " ").capitalize()
         return Finding(
-            check, NO_DATA, f"No data: {title[0].lower()}{title[1:]}", rule, None, self.where(channel), why
+            check,
+            NO_DATA,
+            f"No data: {title[0].lower()}{title[1:]}",
+            rule,
+            None,
+            self.where(channel),
+            why,
+            limit=limit if rule is not None else "",
         )
 
 

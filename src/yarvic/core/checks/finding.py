@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from math import isfinite
 
 from yarvic.core.checks.rule import Rule
+from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.units import UNITS, from_canonical
 
 PASS, WATCH, STOP, NO_DATA = "pass", "watch", "stop", "no_data"
@@ -42,6 +43,20 @@ class Finding:
     note: str = ""
     basis: str = ""
     family: str = ""
+    limit: str = ""  # the key of the shipped limit that judged it; empty for one of the job's ledger
+    read: tuple[str, ...] = ()  # the channels that its family read
+
+    def read_in_words(self) -> str:
+        """Which channels its family read, in words; several of one kind counted."""
+        by_family: dict[str, int] = {}
+        for key in self.read:
+            family = CHANNELS[key].family if key in CHANNELS else ""
+            title = CHANNELS[family].title if family in CHANNELS else CHANNELS[key].title if key in CHANNELS else key
+            by_family[title] = by_family.get(title, 0) + 1
+        named = [
+            f"{t.removesuffix(' all cylinders').lower()}{f' ({n})' if n > 1 else ''}" for t, n in by_family.items()
+        ]
+        return ", ".join(named)
 
     @property
     def margin(self) -> float | None:

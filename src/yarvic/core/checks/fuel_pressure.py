@@ -7,12 +7,16 @@ import numpy as np
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.stretches import longest
 from yarvic.core.physics import FloatArray
+
+# A slope is told by so many samples over so many rpm, and stated for 1,000. Our choice.
+LEAST_SAMPLES, LEAST_SPAN_RPM, PER_RPM = 10, 1000.0, 1000.0
 
 
 def fuel_pressure(data: PullEvidence) -> list[Finding]:
     """Deepest sag of the rail relative to its target, and the most of the injection window used."""
-    findings = [_rail(data)] if data.engine.rail else []
+    findings = [_rail(data), *_falling(data)] if data.engine.rail else []
     if "feed_pressure" in data.log.channels and data.sweeps:
         findings.append(_feed(data))
     try:
@@ -88,3 +92,36 @@ def _rail(data: PullEvidence) -> Finding:
         return data.not_known("rail_sag", str(error), "rail_pressure")
     where = data.where("rail_pressure", float(t[low]))
     return data.found("rail_sag", min(float(off[low]), 0.0), "Rail pressure sags", where, holds="Rail pressure holds")
+
+
+def _falling(data: PullEvidence) -> list[Finding]:
+    """How rail pressure goes with engine speed, and for how long it stays low: a pump that runs out, or comes back late.
+
+    The slope is that of a line of least squares through what is off target; nothing is said where there is no rail.
+    """
+    if not data.sweeps:
+        return []
+    try:
+        t, difference = _off_target(data)
+        off = difference / data.log.at("rail_target", t)
+        speed = data.log.at("engine_speed", t)
+    except EvidenceError:
+        return []
+    good = np.isfinite(off) & np.isfinite(speed)
+    if np.count_nonzero(good) < LEAST_SAMPLES or np.ptp(speed[good]) < LEAST_SPAN_RPM:
+        return []
+    t, off, speed = t[good], off[good], speed[good]
+    slope = float(np.polyfit(speed / PER_RPM, off, 1)[0])
+    seconds, began = longest(t, off < data.rule("rail_sag").watch_canonical)
+    end, low = data.where("rail_pressure", float(t[-1])), data.where("rail_pressure", began)
+    late = (
+        "It is not back by the end of the pull."
+        if seconds and off[-1] < data.rule("rail_sag").watch_canonical
+        else ""
+    )
+    return [
+        data.found("rail_slope", min(slope, 0.0), "Rail pressure falls with engine speed", end,
+                   note="For each 1,000 rpm.", holds="Rail pressure does not fall with engine speed"),
+        data.found("rail_low", seconds, "Rail pressure stays low", low, note=late,
+                   holds="Rail pressure comes back at once"),
+    ]  # fmt: skip

@@ -31,6 +31,8 @@ class Limits:
     rules: Mapping[str, Rule]
     sensor: Mapping[str, float]
     components: tuple[ComponentLimit, ...] | None = None
+    use: str = ""  # of the vehicle, by which some limits differ
+    altitudes_m: tuple[float, float] | None = None  # between which the engine is run, where that was named
 
     def component(self, key: str) -> ComponentLimit | None:
         """The tightest component limit of this key, None when the job states none.

@@ -86,6 +86,8 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
                 "limit": s.worst.rule.stop_canonical if s.worst.rule else None,
                 "margin": s.worst.margin,
                 "source": s.worst.rule.source if s.worst.rule else "",
+                "limit_key": s.worst.limit,
+                "read": list(s.worst.read),
             }
             for s in summaries
         ],

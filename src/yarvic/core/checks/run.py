@@ -9,8 +9,11 @@ import numpy as np
 
 from yarvic.core.checks.against_baseline import against_baseline, deviations_of
 from yarvic.core.checks.baseline import Baseline, Deviation
+from yarvic.core.checks.beside_pulls import beside_pulls
+from yarvic.core.checks.best_torque import best_torque
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
+from yarvic.core.checks.cross_checks import cross_checks
 from yarvic.core.checks.curve import curve
 from yarvic.core.checks.drivetrain import drivetrain
 from yarvic.core.checks.evidence_of_pull import EngineKind, Family, PullEvidence, worst_of
@@ -40,9 +43,10 @@ FAMILIES: tuple[tuple[str, Family], ...] = (
     ("Filling", filling),
     ("Drivetrain", drivetrain),
     ("Ignition and supply", ignition_and_supply),
+    ("Sensors", cross_checks),
 )
 # Judged where their channels were logged; a log without them is not asked.
-WHERE_LOGGED = ("Filling", "Drivetrain", "Ignition and supply")
+WHERE_LOGGED = ("Filling", "Drivetrain", "Ignition and supply", "Sensors")
 
 
 @dataclass(frozen=True)
@@ -83,7 +87,8 @@ def check_log(
     steady = conditions is not None and conditions.run in ("hold", "climb")
     applies = (*families_of(engine), *WHERE_LOGGED)
     results = []
-    for number, pull in enumerate(steady_span(log) if steady else find_pulls(log)):
+    pulls, first_charge = steady_span(log) if steady else find_pulls(log), None
+    for number, pull in enumerate(pulls):
         found_curve = (curves or {}).get(number)
         if found_curve is None and conditions is not None and not steady and "roller_speed" in log.channels:
             try:
@@ -94,14 +99,37 @@ def check_log(
         part = log.cut(pull.start_s - margin, pull.end_s + margin)
         before = replace(baseline, place=baseline.place + number) if baseline is not None else None
         data = PullEvidence(
-            evidence, part, pull, limits, conditions, found_curve, engine, sweeps=not steady, baseline=before
+            evidence,
+            part,
+            pull,
+            limits,
+            conditions,
+            found_curve,
+            engine,
+            sweeps=not steady,
+            baseline=before,
+            charge_first_k=first_charge,
+            first=number == 0,
         )
+        if first_charge is None and "charge_temperature" in part.channels:
+            first_charge = float(part.at("charge_temperature", np.array([pull.start_s]))[0])
         off = deviations_of(data)
-        found = [replace(f, family=title) for title, family in FAMILIES if title in applies for f in family(data)]
+        found = [f for title, family in FAMILIES if title in applies for f in _of_family(data, title, family)]
+        if number == 0 and not steady:
+            found += beside_pulls(data, log, pulls)
         order = [title for title, _ in FAMILIES]
+        found += best_torque(data, found)
         found = sorted((*found, *against_baseline(data, off)), key=lambda f: order.index(f.family))
         results.append(CheckedPull(pull, tuple(found), found_curve, off))
     return results
+
+
+def _of_family(data: PullEvidence, title: str, family: Family) -> list[Finding]:
+    """The findings of a family, with what it read."""
+    data.reads.clear()
+    found = family(data)
+    read = tuple(k for k in data.log.channels if k in data.reads)
+    return [replace(f, family=title, read=read) for f in found]
 
 
 def check_curve(

@@ -28,7 +28,11 @@ SPREAD_K, SPREAD_PRESSURE = 6.0, 0.020
 REACH = 2.0
 LEAST_PULLS = 4
 # What does not hang on the day: counts, slip, supply, and what is itself compared with another day.
-NOT_OF_THE_DAY = (*AGAINST_BASELINE, "slip", "misfires", "supply_voltage", "engine_speed", "piston_speed")
+NOT_OF_THE_DAY = (
+    *AGAINST_BASELINE, "slip", "misfires", "supply_voltage", "engine_speed", "piston_speed", "past_best", "runner_step",
+    "cruise_trim", "barometer_off", "rest_apart", "charge_under_ambient", "energy_high", "energy_low", "sensor_still",
+    "heat_soak",
+)  # fmt: skip
 
 
 class Days(Document):

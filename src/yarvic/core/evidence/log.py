@@ -16,6 +16,7 @@ from yarvic.core.physics import FloatArray
 
 # A hole longer than this many usual steps is a gap: nothing is interpolated across it. Our choice.
 GAP_STEPS = 8.0
+LONG = 10_000  # samples; in a longer trace only a part is looked at
 MOST_STEPS = 20_000  # of more steps than this the usual one is told by a share of them
 
 
@@ -115,10 +116,12 @@ class Log:
         t, v = channel.time_s, channel.values
         if t.size < 2:
             return np.full(times.shape, np.nan)
-        # Only what lies around these times: numbers that may not be written to are copied whole by what interpolates.
-        asked = times[np.isfinite(times)]
-        first, last = np.searchsorted(t, [asked.min(), asked.max()]) if asked.size else (0, 0)
-        near = slice(max(min(int(first) - 1, t.size - 2), 0), int(last) + 2)
+        near = slice(None)
+        if t.size > LONG:
+            # Only what lies around these times: numbers that may not be written to are copied by what interpolates.
+            asked = times[np.isfinite(times)]
+            first, last = np.searchsorted(t, [asked.min(), asked.max()]) if asked.size else (0, 0)
+            near = slice(max(min(int(first) - 1, t.size - 2), 0), int(last) + 2)
         result = np.interp(times, t[near], v[near], left=np.nan, right=np.nan)
         if channel.clock.gaps.size:
             before = np.clip(np.searchsorted(t, times, side="right") - 1, 0, t.size - 2)

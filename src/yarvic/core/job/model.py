@@ -75,7 +75,10 @@ class JobSheet(Document):
 
     def limits_with(self, parts: Collection[str]) -> Limits:
         """All limits that a measurement with these parts fitted is judged by."""
-        return default_limits(self.judged_limits(parts)).with_own(self.check_limits)
+        heights = [m for m in (self.altitude_m, self.days.lowest_m, self.days.highest_m) if m is not None]
+        between = (min(heights), max(heights)) if heights else None
+        found = default_limits(self.judged_limits(parts)).with_own(self.check_limits)
+        return replace(found, use=self.use, altitudes_m=between)
 
 
 class Fitting(Document):

@@ -13,7 +13,7 @@ from yarvic.core.errors import YarvicError
 from yarvic.core.units import from_canonical, unit
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.words import act, label, row, word
-from yarvic.state.check_limits import as_shipped, bounds_in_words, own_limit, rule_key, set_limit, shown_unit
+from yarvic.state.check_limits import as_shipped, bounds_in_words, own_limit, set_limit, shown_unit
 from yarvic.state.session import Session
 
 
@@ -62,16 +62,11 @@ class LimitForm(QFrame):
     def can_change(self, finding: Finding | None) -> bool:
         """Whether a finding was judged by a limit that is changed here; those of components are Plan's."""
         session = self.session
-        return bool(
-            finding is not None
-            and session.job is not None
-            and not session.job.read_only
-            and rule_key(session, finding)
-        )
+        return bool(finding is not None and session.job is not None and not session.job.read_only and finding.limit)
 
     def open(self, finding: Finding) -> None:
         """Begin with the limit by which a finding was judged."""
-        key, rule = rule_key(self.session, finding), finding.rule
+        key, rule = finding.limit, finding.rule
         if not key or rule is None:
             return
         self.key, self.unit = key, shown_unit(self.session, key)

@@ -134,7 +134,8 @@ class ChecksView(View):
         alone = p.evidence.is_sheet
         self.to_logs.setVisible(not alone)
         traced = f"Trace: {kind_shown.title.lower()}. " if kind_shown is not None and not alone else ""
-        self.source.setText(f"{traced}Limit by: {finding.rule.source}" if finding.rule else "")
+        read = f"Read: {finding.read_in_words()}. " if finding.read else ""
+        self.source.setText(f"{traced}{read}{f'Limit by: {finding.rule.source}' if finding.rule else ''}")
         self.plot.clear()
         key = finding.where.channel
         self.plot.setLabel("bottom", OVER_SPEED if p.evidence.is_sheet else OVER_TIME)
