@@ -7,6 +7,7 @@ import pytest
 from PyQt6.QtCore import Qt
 
 from yarvic.core.job.store import Job
+from yarvic.desk.views.logs.figures import KNOCK
 from yarvic.state.log_panes import Computed, Panes, computed_of, kept_panes, with_computed
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -194,12 +195,15 @@ def test_a_part_and_a_picture_are_saved(driver, logs, tmp_path):
 
 def test_the_raw_knock_signal_is_seen_over_engine_speed_and_saved_slowed_down(driver, logs, tmp_path):
     session = driver.window.session
-    assert not logs.knock_word.isVisible(), "none was recorded"
+    assert KNOCK not in logs.figures.can(logs.shown()), "none was recorded"
+    logs.setFocus()
+    driver.key(Qt.Key.Key_K)
+    assert logs.traces.isVisible() and "nothing of it was logged" in driver.window.status.message.text()
     session.bench.set_run(knock_signal=True)
     session.pull(1)
     driver.idle()
     logs.choose(3)
-    assert logs.knock_word.isVisible()
+    assert KNOCK in logs.figures.can(logs.shown())
     logs.setFocus()
     driver.key(Qt.Key.Key_K)
     driver.idle()
@@ -213,3 +217,45 @@ def test_the_raw_knock_signal_is_seen_over_engine_speed_and_saved_slowed_down(dr
     assert (tmp_path / "k.wav").read_bytes().startswith(b"RIFF")
     logs.choose(0)
     assert logs.traces.isVisible() and not logs.knock.isVisible()
+
+
+def test_one_channel_stands_over_another_and_a_click_leads_to_the_traces(driver, logs):
+    logs.setFocus()
+    driver.key(Qt.Key.Key_V)
+    over = logs.figures.over
+    assert over.isVisible() and not logs.traces.isVisible() and not logs.by_speed.isEnabled()
+    assert over.words["y"].text().startswith("Upright: Boost pressure") and "1,002 points" in over.caption.text()
+    driver.click(over.words["y"])
+    driver.type("exhaust")
+    driver.key(Qt.Key.Key_Return)
+    assert over.words["y"].text().startswith("Upright: Exhaust temperature")
+    at = int(np.argmax(over.points.y))
+    over.pick(at)
+    assert "degC" in over.at.text() and "rpm" in over.at.text()
+    over._follow()
+    assert logs.time_at_cursor() == pytest.approx(over.points.time_s[at])
+    before = over.points.of
+    driver.click(over.whole)
+    assert over.points.of > before
+    # It is kept with the job, and a pull that lacks it shows what is usual.
+    driver.window.session.go("checks")
+    driver.window.session.go("logs")
+    assert over.over.y == "exhaust_temperature"
+    driver.key(Qt.Key.Key_V)
+    assert logs.traces.isVisible() and logs.by_speed.isEnabled()
+
+
+def test_cylinders_stand_side_by_side_of_one_pull_or_of_all(driver, logs):
+    logs.setFocus()
+    driver.key(Qt.Key.Key_Y)
+    grid = logs.figures.cylinders.grid
+    assert grid.isVisible() and grid.table.cylinders == (1, 2, 3)
+    own = logs.shown().log.channel("spark_correction_2")
+    inside = (own.time_s >= logs.shown().pull.start_s) & (own.time_s <= logs.shown().pull.end_s)
+    assert grid.table.whole[1] == own.values[inside].min()
+    one = grid.table.whole.copy()
+    driver.click(logs.all_pulls)
+    assert (grid.table.whole <= one).all() and "3 pulls together" in logs.figures.cylinders.words.text()
+    logs.figures.cylinders.choose_way("mean")
+    assert "mean spark correction" in logs.figures.cylinders.words.text()
+    assert "cylinder 2" in grid.accessibleDescription()

@@ -33,11 +33,20 @@ class Computed(Document):
         return f"{COMPUTED}{self.title}"
 
 
+class Over(Document):
+    """One channel over another, tinted by a third: their keys, empty where there is none."""
+
+    x: Annotated[str, Field(max_length=200)] = ""
+    y: Annotated[str, Field(max_length=200)] = ""
+    shade: Annotated[str, Field(max_length=200)] = ""
+
+
 class Panes(Document):
     """The panes from top to bottom, each with the keys of its channels; none: those that are usual."""
 
     panes: Annotated[tuple[tuple[str, ...], ...], Field(max_length=MOST_PANES)] = ()
     computed: Annotated[tuple[Computed, ...], Field(max_length=MOST_COMPUTED)] = ()
+    over: Over | None = None
 
     def toggled(self, key: str, usual: Sequence[tuple[str, ...]]) -> Panes:
         """With a pane for a channel, or without the one that it has; from the usual ones where none was arranged."""

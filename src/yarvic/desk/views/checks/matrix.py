@@ -62,6 +62,19 @@ SHORT = {
     "trim_shift": "trims off baseline",
     "restriction_shift": "over baseline",
     "exhaust_shift": "exhaust, baseline",
+    "cruise_trim": "trims at cruise",
+    "heat_soak": "soaked since first",
+    "rail_slope": "rail over rpm",
+    "rail_low": "rail stays low",
+    "restriction_manifold": "lost to manifold",
+    "runner_step": "intake switch",
+    "past_best": "past best torque",
+    "barometer_off": "barometer",
+    "rest_apart": "manifold at rest",
+    "charge_under_ambient": "charge, ambient",
+    "energy_high": "power over fuel",
+    "energy_low": "power under fuel",
+    "sensor_still": "one number",
 }
 
 

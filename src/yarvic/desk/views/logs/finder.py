@@ -13,7 +13,7 @@ from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Log
 from yarvic.desk.views.logs.track import LANES, Lane, lanes_of
 from yarvic.desk.widgets.typed_list import Fitting, TypedList
-from yarvic.state.log_panes import COMPUTED, Panes, computed_of, keep_panes, kept_panes, title_of
+from yarvic.state.log_panes import COMPUTED, Over, Panes, computed_of, keep_panes, kept_panes, title_of
 from yarvic.state.session import Session
 
 HINT = "a channel, or title [unit] = expression: short of target [kPa] = boost_target[kPa] - boost_pressure[kPa]"
@@ -73,6 +73,10 @@ class Finder:
             self._session.failed.emit(error)
             return
         self._redraw()
+
+    def keep_over(self, over: Over) -> None:
+        """Keep what stands over what."""
+        self._keep(self.panes().changed(over=over))
 
     def _found(self, text: str) -> tuple[Fitting, str]:
         log = self._log()

@@ -40,7 +40,7 @@ class Saving:
         found = [(s.title.capitalize(), partial(self.ask_where, key)) for key, s in STYLES.items()]
         if self._span() is not None:
             found = [(f"Between the cursors: {title.lower()}", act) for title, act in found]
-        return [*found, ("Picture of the traces (PNG)", self.ask_for_picture)]
+        return [*found, ("Picture as it stands (PNG)", self.ask_for_picture)]
 
     def ask_for_picture(self) -> None:
         """Let a person choose where the picture goes: it is that of the moment at which it was asked for."""
@@ -48,7 +48,7 @@ class Saving:
         if shown is None:
             return
         name = f"{shown.title.lower().replace(' ', '-')}.png"
-        chosen, _ = QFileDialog.getSaveFileName(self._parent, "Save the traces as a picture", name, "PNG (*.png)")
+        chosen, _ = QFileDialog.getSaveFileName(self._parent, "Save the picture", name, "PNG (*.png)")
         if chosen:
             self.save_picture(Path(chosen), picture)
 
@@ -64,7 +64,7 @@ class Saving:
         except YarvicError as error:
             self._session.failed.emit(error)
             return
-        self._session.say(f"The traces are in {path}.")
+        self._session.say(f"The picture is in {path}.")
 
     def ask_where(self, style: str) -> None:
         """Let a person choose the file."""

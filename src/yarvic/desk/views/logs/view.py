@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QPixmap
-from PyQt6.QtWidgets import QPushButton, QWidget
+from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from yarvic.core.checks.finding import Where
 from yarvic.core.evidence.align import WAYS
@@ -22,12 +22,11 @@ from yarvic.desk.overlays import Command
 from yarvic.desk.views.logs.axis import DISTANCE, SPEED, TIME
 from yarvic.desk.views.logs.belongs import Belongs
 from yarvic.desk.views.logs.events import Events
+from yarvic.desk.views.logs.figures import CYLINDERS, KNOCK, OVER, TRACES, Figures
 from yarvic.desk.views.logs.finder import Finder, lanes_arranged
-from yarvic.desk.views.logs.knock_picture import KnockPicture
 from yarvic.desk.views.logs.laying import Laying
 from yarvic.desk.views.logs.marking import Marking
 from yarvic.desk.views.logs.saving import Saving
-from yarvic.desk.views.logs.traces import Traces
 from yarvic.desk.views.logs.track import Lane, Track
 from yarvic.desk.views.logs.waiting import Waiting
 from yarvic.desk.views.selected_run import SelectedRun
@@ -36,6 +35,13 @@ from yarvic.desk.widgets.words import Elided, Empty, chooser, label, row, show_c
 from yarvic.state.log_panes import with_computed
 from yarvic.state.results import PullResult, RevisionResults, logged, simulated_mark
 from yarvic.state.session import Session
+
+# The letter of each figure beside the traces, and in words what it is.
+FIGURES = (
+    ("V", "one channel over another, tinted by a third", OVER),
+    ("Y", "cylinders side by side", CYLINDERS),
+    ("K", "the raw knock signal over engine speed", KNOCK),
+)
 
 
 class LogsView(View):
@@ -47,7 +53,7 @@ class LogsView(View):
         self.add_bench(window.open_bench)
         self.at = 0
         self.pull = chooser("Pull shown", self._choices)
-        self.laying = Laying(session, self.shown, self._redraw)
+        self.laying = Laying(session, self.shown, self.redraw)
         self.ghost, self.all_pulls = self.laying.ghost, self.laying.all_pulls
         self.by_speed, self.by_distance, self.laid_on = (
             self.laying.by_speed,
@@ -59,9 +65,11 @@ class LogsView(View):
         self.whole.setAccessibleName("Whole pull")
         self.second = word("Second cursor", self._toggle_second, "S", checkable=True)
         self.channels_word = word("Channels", self._open_channels, "C")
+        self.middle = QVBoxLayout()
+        self.figures = Figures(self, self.middle)
+        self.traces, self.knock = self.figures.traces, self.figures.knock
         self.events = Events(self)
         self.marking = Marking(session, self)
-        self.knock_word = word("Knock signal", self._redraw, "K", checkable=True)
         self.window_ = window
         self.saving = Saving(self, session, self.shown, self.span, self.picture)
         self.save = self.saving.button
@@ -85,7 +93,7 @@ class LogsView(View):
                 self.ghost,
                 self.all_pulls,
                 self.laid_on,
-                self.knock_word,
+                self.figures.pick,
                 None,
                 spacing=2,
             )
@@ -105,11 +113,8 @@ class LogsView(View):
             )
         )
         self.column.addWidget(self.marking)
-        self.traces = Traces(self._unit)
-        self.column.addWidget(self.traces, 1)
-        self.knock = KnockPicture(session, self.shown)
-        self.column.addWidget(self.knock, 1)
-        self.finder = Finder(self, session, self._laid_log, self._redraw)
+        self.column.addLayout(self.middle, 1)
+        self.finder = Finder(self, session, self._laid_log, self.redraw)
         self.empty = Empty("Go to Dyno", partial(session.go, "dyno"))
         self.column.addWidget(self.empty, 1)
         self.caption = label("", "caption", wrap=True)
@@ -147,7 +152,7 @@ class LogsView(View):
             button.setEnabled(count > 0)
         show_choice(self.save, "Save")
         self._show_arrived()
-        self._redraw()
+        self.redraw()
 
     @staticmethod
     def _on(results: RevisionResults | None) -> str:
@@ -178,15 +183,14 @@ class LogsView(View):
         """Show another pull."""
         self.at = at
         self._show_arrived()
-        self._redraw()
+        self.redraw()
 
-    def _redraw(self) -> None:
+    def redraw(self) -> None:
+        """Draw what is shown anew."""
         shown = self.shown()
         show_choice(self.pull, shown.title if shown is not None else "")
         show_choice(self.laid_on, f"Laid on {WAYS[self.laying.way]}")
-        listens = self._listens(shown)
-        self.traces.setVisible(shown is not None and not listens)
-        self.knock.setVisible(listens)
+        stands = self.figures.stand(shown)
         self.empty.setVisible(shown is None)
         self.marking.show_for(shown)
         if shown is None:
@@ -212,6 +216,11 @@ class LogsView(View):
         self.caption.setText(wrong + self._legend(shown, [p.title for p, g in ghosts if g is not None], lost))
         self._put_back(shown, kept)
         self._whole()
+        self.figures.fill(stands)
+        for of_traces in (self.channels_word, self.by_speed, self.by_distance, self.laid_on, self.ghost, self.whole):
+            of_traces.setEnabled(stands == TRACES)
+        if stands != TRACES:
+            self.caption.setText(f"{quality(shown.log, shown.pull).sentence}.")
 
     def _kept_places(self) -> tuple[float | None, float | None]:
         """Where the cursors stand, in s from the start of the pull: the axis below them may change."""
@@ -232,16 +241,6 @@ class LogsView(View):
         ]
         self.traces.place, self.traces.anchor = (x if np.isfinite(x) else None for x in places)
         self.second.setChecked(self.traces.anchor is not None)
-
-    def _listens(self, shown: PullResult | None) -> bool:
-        """Whether the raw knock signal is shown in place of the traces; the word is there where one was recorded."""
-        there = bool(self.knock.cylinders_of(shown))
-        self.knock_word.setVisible(there)
-        if not there:
-            self.knock_word.setChecked(False)
-        if there and self.knock_word.isChecked():
-            self.knock.refresh()
-        return there and self.knock_word.isChecked()
 
     def _legend(self, shown: PullResult, behind: list[str], lost: list[str]) -> str:
         """What the lines are, and what cannot be drawn."""
@@ -282,7 +281,8 @@ class LogsView(View):
         inside = [p.sentence for p in found if any(a <= end and b >= start for a, b in p.spans)]
         return f"Marked: {inside[0]}{f', and {len(inside) - 1} more' if len(inside) > 1 else ''}. " if inside else ""
 
-    def _unit(self, key: str) -> str:
+    def unit_of(self, key: str) -> str:
+        """The unit in which a channel is shown."""
         kind = CHANNELS[key]
         return self.session.settings.units.get(kind.unit_choice, kind.unit)
 
@@ -342,8 +342,8 @@ class LogsView(View):
         return (first, last) if last > first else None
 
     def picture(self) -> QPixmap:
-        """The traces as they stand."""
-        return self.traces.grab()
+        """The figure as it stands."""
+        return self.figures.standing().grab()
 
     def time_at_cursor(self) -> float | None:
         """The time in the log at which the cursor stands."""
@@ -417,6 +417,8 @@ class LogsView(View):
             self.move_cursor(cursor + (step if key == Qt.Key.Key_Right else -step))
         elif named in pressed:
             pressed[named].click()
+        elif figure := next((f for letter, _, f in FIGURES if letter == named), ""):
+            self.figures.toggle(figure)
         else:
             super().keyPressEvent(event)
 
@@ -432,13 +434,13 @@ class LogsView(View):
             ("Shift+N", "back to the event before", self.events.back),
             ("M", "mark the place, or the span between the cursors", self.marking.word),
             ("W", "whole pull", self.whole),
-            ("K", "the raw knock signal over engine speed, where it was recorded", self.knock_word),
         ]
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
         letters = [(letter, what) for letter, what, _ in self._letters()]
-        return [("Left, Right", "move the cursor; with Shift further"), *letters]
+        figures = [(letter, f"{what}, or the traces again") for letter, what, _ in FIGURES]
+        return [("Left, Right", "move the cursor; with Shift further"), *letters, *figures]
 
     def commands(self) -> list[Command]:
         """Commands of this view."""
@@ -447,7 +449,7 @@ class LogsView(View):
             Command("Show traces over distance", "", self.by_distance.click),
             Command("Show the reference in the traces", "G", self.ghost.click),
             Command("Show all pulls of the revision in the traces", "A", self.all_pulls.click),
-            Command("Show the raw knock signal", "K", self.knock_word.click),
+            *(Command(f"Show {what}", letter, partial(self.figures.toggle, f)) for letter, what, f in FIGURES),
             Command("Put a second cursor", "S", self.second.click),
             Command("Choose the channels that are drawn", "C", self._open_channels),
             Command("Arrange the panes as usual", "", self.finder.as_usual),
