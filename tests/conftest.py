@@ -63,9 +63,9 @@ def judged_once():
     """A run of the demo is judged once in a process: the same log by the same limits gives the same findings."""
     known = {}
 
-    def check(evidence, log, limits, conditions, engine, curves, baseline=None):
-        if curves or baseline is not None:
-            return check_log(evidence, log, limits, conditions, engine, curves, baseline)
+    def check(evidence, log, limits, conditions, engine, curves, baseline=None, spans=None):
+        if curves or baseline is not None or spans:
+            return check_log(evidence, log, limits, conditions, engine, curves, baseline, spans)
         asked = hashlib.sha256(repr((evidence, limits, conditions, engine)).encode())
         for key, channel in log.channels.items():
             asked.update(repr((key, channel.title, channel.quantity, channel.doubt)).encode())

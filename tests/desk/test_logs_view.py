@@ -259,3 +259,60 @@ def test_cylinders_stand_side_by_side_of_one_pull_or_of_all(driver, logs):
     logs.figures.cylinders.choose_way("mean")
     assert "mean spark correction" in logs.figures.cylinders.words.text()
     assert "cylinder 2" in grid.accessibleDescription()
+
+
+def between(driver, logs, start, end):
+    """Put the two cursors at times of the log."""
+    logs.move_to_time(start)
+    if logs.second.isChecked():
+        driver.click(logs.second)
+    driver.click(logs.second)
+    logs.move_to_time(end)
+
+
+def act_on(logs, words):
+    return next(do for title, do in logs._choices() if words in title)
+
+
+def test_a_pull_is_judged_between_the_cursors_kept_and_undone(driver, logs):
+    session, shown = driver.window.session, logs.shown()
+    before = shown.findings
+    start, end = shown.pull.start_s + 4.0, shown.pull.end_s - 1.0
+    between(driver, logs, start, end)
+    act_on(logs, "Judge it between the cursors")()
+    driver.idle()
+    now = logs.shown()
+    assert now.pull.start_s == pytest.approx(start, abs=0.02) and now.pull.end_s == pytest.approx(end, abs=0.02)
+    assert now.pull.from_rpm > shown.pull.from_rpm and now.findings != before
+    assert "ends were set by hand" in logs.caption.text()
+    run = next(e for e in session.job.evidence() if e.id == shown.evidence.id)
+    assert run.spans == {0: (now.pull.start_s, now.pull.end_s)}
+    assert "is judged from" in session.job.journal()[-1].sentence
+    act_on(logs, "as it was found")()
+    driver.idle()
+    assert logs.shown().findings == before
+    driver.window.activateWindow()
+    logs.setFocus()
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    driver.idle()
+    assert logs.shown().pull.start_s == pytest.approx(start, abs=0.02)
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    driver.idle()
+    assert logs.shown().findings == before and not session.job.evidence()[0].spans
+
+
+def test_what_is_no_rise_of_engine_speed_is_no_pull(driver, logs):
+    shown, said = logs.shown(), []
+    driver.window.session.failed.connect(lambda error: said.append(str(error)))
+    if logs.second.isChecked():
+        driver.click(logs.second)
+    act_on(logs, "put the second")()
+    assert logs.second.isChecked() and logs.shown().pull == shown.pull
+    between(driver, logs, shown.pull.end_s - 0.1, shown.pull.end_s + 1.0)
+    act_on(logs, "Judge it between the cursors")()
+    driver.idle()
+    assert said and "a pull sweeps" in said[0] and logs.shown().pull == shown.pull
+    said.clear()
+    between(driver, logs, shown.pull.start_s, shown.pull.start_s + 0.2)
+    act_on(logs, "Judge it between the cursors")()
+    assert "are no pull" in said[0]

@@ -46,7 +46,8 @@ class Acts(Selection):
         self.requests = Requests(runner, self._still, self._was_dropped, self.failed.emit)
         self.reads: dict[str, Callable[[Request], Hashable]] = {
             "evidence": lambda r: tuple(
-                (e.id, e.reading, e.build, tuple(e.aside.items())) for e in self._evidence_of(r.revision)
+                (e.id, e.reading, e.build, tuple(e.aside.items()), tuple(e.spans.items()))
+                for e in self._evidence_of(r.revision)
             ),
             "judged by": lambda r: judged_by(self.job.sheet) if self.job is not None else None,
             "the ledger": lambda r: of_the_plan(self.job.sheet) if self.job is not None else None,

@@ -18,8 +18,9 @@ from yarvic.core.job.store import Job
 # So many first pulls are the baseline; pulls nearer together than this are one set, in which heat grows. Our choice.
 PULLS, ONE_SET_S = 3, 1200.0
 
-# A run never changes: what was read of it is kept with its job while that is open.
-_KEPT: WeakKeyDictionary[Job, dict[str, Signature | None]] = WeakKeyDictionary()
+# A run never changes: what was read of it is kept with its job while that is open, by what was said of its first pull.
+_Key = tuple[str, tuple[float, float] | None, bool]
+_KEPT: WeakKeyDictionary[Job, dict[_Key, Signature | None]] = WeakKeyDictionary()
 
 
 @dataclass(frozen=True)
@@ -113,10 +114,11 @@ def _time(item: Evidence) -> datetime | None:
 
 def _signature(job: Job, item: Evidence) -> Signature | None:
     """What its first pull was like; None where it holds none, or cannot be read."""
-    kept = _KEPT.setdefault(job, {})
-    if item.id not in kept:
+    kept, key = _KEPT.setdefault(job, {}), (item.id, item.spans.get(0), 0 in item.aside)
+    if key not in kept:
         try:
-            kept[item.id] = first_signature(job.log(item.id), item.conditions) if 0 not in item.aside else None
+            log = job.whole_log(item.id) if 0 not in item.aside else None
+            kept[key] = first_signature(log, item.conditions, item.spans) if log is not None else None
         except YarvicError:
             return None  # its own judgement says what is wrong with it
-    return kept[item.id]
+    return kept[key]

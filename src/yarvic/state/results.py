@@ -343,7 +343,7 @@ def _judge_run(
             wrong.append(Problem(sheet.id, f"{sheet.title} gives no curve: {error}"))
     plain = {n: _uncorrected(c) for n, (_, c) in beside.items()}
     baseline = against.baseline if against is not None else None
-    found = check_log(item.id, log, limits, item.conditions, vehicle.asked, plain, baseline)
+    found = check_log(item.id, log, limits, item.conditions, vehicle.asked, plain, baseline, item.spans)
     pulls = tuple(
         PullResult(
             _with_sheet(item, beside.get(number)),

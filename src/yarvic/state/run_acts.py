@@ -11,7 +11,7 @@ from yarvic.core.document import Document
 from yarvic.core.errors import JobError
 
 if TYPE_CHECKING:
-    from yarvic.core.evidence.origin import Assigned, NoteKind, SetAside
+    from yarvic.core.evidence.origin import Assigned, NoteKind, SetAside, Spanned
     from yarvic.core.job.model import Evidence
     from yarvic.core.job.store import Job
     from yarvic.state.session import Session
@@ -69,20 +69,37 @@ class RunActs:
         said = SetAside(pull=pull, aside=False)
         self._say(run, "set_aside", said, SetAside(pull=pull, reason=run.aside.get(pull, "")))
 
-    def _say(self, run: Evidence, kind: NoteKind, said: Assigned | SetAside, back: Assigned | SetAside) -> None:
+    def span(self, run: Evidence, pull: int, between: tuple[float, float] | None) -> None:
+        """Judge a pull between two times of its log, or (None) as it was found. Raises JobError, EvidenceError."""
+        from yarvic.core.evidence.origin import Spanned
+        from yarvic.core.evidence.pulls import pull_between
+
         job = self.session.job
         if job is None:
             return
-        what = (
-            "is assigned otherwise"
-            if kind in ("assigned", "pull_assigned")
-            else "counts"
-            if not getattr(said, "aside", True)
-            else "is left out"
-        )
-        job.say_of([(run.id, kind, said)], f"{run.title} {what}.")
+        if between is not None:
+            made = pull_between(job.whole_log(run.id), *between)
+            between = made.start_s, made.end_s
+        name = self.session.settings.author
+        before, now = run.spans.get(pull) or (None, None), between or (None, None)
+        said = Spanned(pull=pull, start_s=now[0], end_s=now[1], name=name)
+        self._say(run, "spanned", said, Spanned(pull=pull, start_s=before[0], end_s=before[1], name=name))
+
+    def _say(
+        self, run: Evidence, kind: NoteKind, said: Assigned | SetAside | Spanned, back: Assigned | SetAside | Spanned
+    ) -> None:
+        job = self.session.job
+        if job is None:
+            return
+        job.say_of([(run.id, kind, said)], f"{run.title} {_in_words(kind, said)}.")
         self._done.append(([(run.id, kind, back)], run.title))
-        self._after({run.revision_id, *(getattr(each, "revision_id", None) for each in (said, back))})
+        self._after(
+            {
+                run.revision_id,
+                *(getattr(each, "revision_id", None) for each in (said, back)),
+                *(r for r, _ in run.places),
+            }
+        )
 
     def undo(self) -> bool:
         """Take back the last thing that was said of a run in the job; whether there was one. Raises JobError."""
@@ -105,6 +122,20 @@ class RunActs:
                 self.session.judge(revision)
         self.session.job_changed.emit()
         self.changed.emit()
+
+
+def _in_words(kind: NoteKind, said: Document) -> str:
+    if kind in ("assigned", "pull_assigned"):
+        return "is assigned otherwise"
+    if kind == "set_aside":
+        return "is left out" if getattr(said, "aside", True) else "counts"
+    start, end = getattr(said, "start_s", None), getattr(said, "end_s", None)
+    pull = f"pull {getattr(said, 'pull', 0) + 1}"
+    return (
+        f"{pull} is judged from {start:.2f} to {end:.2f} s"
+        if start is not None
+        else f"{pull} is judged as it was found"
+    )
 
 
 def _places(job: Job, runs: set[str]) -> set[int | None]:

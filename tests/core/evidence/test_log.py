@@ -260,3 +260,22 @@ def test_values_between_samples_are_those_of_a_library_that_reads_the_whole(made
         return
     with mock.patch.object(log_module, "LONG", 1):
         np.testing.assert_array_equal(log.at("throttle", np.array(times)), np.interp(times, t, v, np.nan, np.nan))
+
+
+def test_a_pull_between_times_stands_in_place_of_the_one_that_was_found():
+    log = sweep()
+    (found,) = find_pulls(log)
+    (set_by_hand,) = pulls.pulls_of(log, {0: (4.0, 8.0)})
+    assert set_by_hand.start_s == pytest.approx(4.0) and set_by_hand.end_s == pytest.approx(8.0)
+    assert found.from_rpm < set_by_hand.from_rpm < set_by_hand.to_rpm < found.to_rpm
+    assert set_by_hand.throttle == pytest.approx(1.0)
+    # A number that the log no longer holds, and a span of nothing, change nothing.
+    assert pulls.pulls_of(log, {3: (4.0, 8.0), 0: (900.0, 950.0)}) == [found]
+
+
+@pytest.mark.parametrize(
+    ("start", "end", "why"), [(4.0, 4.2, "no pull"), (0.0, 1.5, "a pull sweeps"), (90.0, 99.0, "no pull")]
+)
+def test_what_is_no_pull_between_two_times_is_said(start, end, why):
+    with pytest.raises(EvidenceError, match=why):
+        pulls.pull_between(sweep(), start, end)

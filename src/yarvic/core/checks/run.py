@@ -29,7 +29,7 @@ from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, dyno_curve
 from yarvic.core.evidence.log import Doubt, Log
-from yarvic.core.evidence.pulls import Pull, find_pulls, steady_span
+from yarvic.core.evidence.pulls import Pull, pulls_of, steady_span
 
 # In the order in which practitioners read the evidence.
 FAMILIES: tuple[tuple[str, Family], ...] = (
@@ -75,6 +75,7 @@ def check_log(
     engine: EngineKind | None = None,
     curves: Mapping[int, Curve] | None = None,
     baseline: Baseline | None = None,
+    spans: Mapping[int, tuple[float, float]] | None = None,
 ) -> list[CheckedPull]:
     """Every pull of a log judged, in time order; without pulls the list is empty.
 
@@ -87,7 +88,7 @@ def check_log(
     steady = conditions is not None and conditions.run in ("hold", "climb")
     applies = (*families_of(engine), *WHERE_LOGGED)
     results = []
-    pulls, first_charge = steady_span(log) if steady else find_pulls(log), None
+    pulls, first_charge = steady_span(log) if steady else pulls_of(log, spans or {}), None
     for number, pull in enumerate(pulls):
         found_curve = (curves or {}).get(number)
         if found_curve is None and conditions is not None and not steady and "roller_speed" in log.channels:

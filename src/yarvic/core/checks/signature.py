@@ -13,7 +13,7 @@ from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, dyno_curve
 from yarvic.core.evidence.log import Log
-from yarvic.core.evidence.pulls import Pull, find_pulls
+from yarvic.core.evidence.pulls import Pull, pulls_of
 from yarvic.core.evidence.slip import BEHIND
 from yarvic.core.physics import FloatArray
 
@@ -71,9 +71,13 @@ def signature(log: Log, pull: Pull, conditions: Conditions | None = None, curve:
     )
 
 
-def first_signature(log: Log, conditions: Conditions | None) -> Signature | None:
+def first_signature(
+    log: Log, conditions: Conditions | None, spans: Mapping[int, tuple[float, float]] | None = None
+) -> Signature | None:
     """The signature of a log's first pull, with its curve where a roller was logged; None where it holds no pull."""
-    pulls = find_pulls(log) if conditions is None or conditions.run not in ("hold", "climb", "coast") else []
+    pulls = (
+        pulls_of(log, spans or {}) if conditions is None or conditions.run not in ("hold", "climb", "coast") else []
+    )
     if not pulls:
         return None
     curve = None

@@ -101,6 +101,23 @@ class SetAside(Document):
     name: Annotated[str, Field(max_length=200)] = ""
 
 
+class Spanned(Document):
+    """From when to when (s in the log) a pull is judged, as a person says; None: as it was found."""
+
+    pull: Annotated[int, Field(ge=0)]
+    start_s: Annotated[float, Field(ge=-1e9, le=1e9)] | None = None
+    end_s: Annotated[float, Field(ge=-1e9, le=1e9)] | None = None
+    name: Annotated[str, Field(max_length=200)] = ""
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Spanned:
+        if (self.start_s is None) != (self.end_s is None):
+            raise ValueError("a span has a start and an end, or neither")
+        if self.start_s is not None and self.end_s is not None and self.end_s <= self.start_s:
+            raise ValueError("a span ends behind its start")
+        return self
+
+
 class Marker(Document):
     """A place in a log that a person marked, in s of the log's time; `end_s` past it where it is a span.
 
@@ -116,7 +133,7 @@ class Marker(Document):
 
 
 NoteKind = Literal[
-    "source", "header", "reading", "assigned", "conditions", "set_aside", "joined", "pull_assigned", "marker",
+    "source", "header", "reading", "assigned", "conditions", "set_aside", "joined", "pull_assigned", "marker", "spanned",
 ]  # fmt: skip
 
 

@@ -5,12 +5,14 @@ Nothing here depends on the rate of the samples.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
+from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.log import Log
 from yarvic.core.physics import FloatArray
 
@@ -46,6 +48,8 @@ LIMITER_SWING_RPM, LIMITER_FALL_RPM = 150.0, 40.0
 # A glance at the throttle before it is looked at closely, and no more than so many of them.
 GLANCES_HZ = 20.0
 MOST_GLANCES = 4_000_000
+# What a person may make a pull of.
+LEAST_SPAN_S, LEAST_SAMPLES, LEAST_RISE_RPM = 0.5, 5, 300.0
 # What a steady run is given to settle, s, before it is judged.
 SETTLES_S = 6.0
 
@@ -69,6 +73,42 @@ def find_pulls(log: Log) -> list[Pull]:
             mean = float(np.nanmean(throttle[begin : end + 1]))
             found.append(Pull(float(t[begin]), float(t[end]), mean, float(rpm[begin]), float(rpm[end])))
     return sorted(found, key=lambda p: p.start_s)
+
+
+def pulls_of(log: Log, spans: Mapping[int, tuple[float, float]]) -> list[Pull]:
+    """All pulls of a log, those with the ends that a person set, by their number in the order in which they are found.
+
+    A span that no pull has, or between which nothing was logged, changes nothing.
+    """
+    found = find_pulls(log)
+    for number, (start_s, end_s) in spans.items():
+        if number < len(found):
+            try:
+                found[number] = pull_between(log, start_s, end_s)
+            except EvidenceError:
+                continue  # the pull stands as it was found
+    return found
+
+
+def pull_between(log: Log, start_s: float, end_s: float) -> Pull:
+    """The pull between two times. Raises EvidenceError where engine speed does not rise there, or was not logged."""
+    rpm, throttle = log.channel("engine_speed"), log.channel("throttle")
+    inside = (rpm.time_s >= start_s) & (rpm.time_s <= end_s) & np.isfinite(rpm.values)
+    if np.count_nonzero(inside) < LEAST_SAMPLES or end_s - start_s < LEAST_SPAN_S:
+        raise EvidenceError(
+            f"{end_s - start_s:.2f} s with {np.count_nonzero(inside)} samples are no pull",
+            remedy=f"Put the cursors {LEAST_SPAN_S:g} s or more apart.",
+        )
+    t, values = rpm.time_s[inside], rpm.values[inside]
+    if values[-1] - values[0] < LEAST_RISE_RPM:
+        raise EvidenceError(
+            f"engine speed rises by {max(values[-1] - values[0], 0.0):,.0f} rpm there, and a pull sweeps",
+            remedy="Put the cursors around a rise of engine speed.",
+        )
+    opened = log.at("throttle", t)
+    if not np.isfinite(opened).any():
+        raise EvidenceError(f"{throttle.title} was not logged there", remedy="Put the cursors elsewhere.")
+    return Pull(float(t[0]), float(t[-1]), float(np.nanmean(opened)), float(values[0]), float(values[-1]))
 
 
 def _sweeps(t: FloatArray, rpm: FloatArray, first: int, last: int) -> list[tuple[int, int]]:

@@ -197,6 +197,9 @@ class Evidence:
     joined: tuple[str, int] | None = None  # the run and the pull in it that this curve was measured in
     pulls: Mapping[int, Place] = field(default_factory=dict)  # single pulls that belong elsewhere
     only: frozenset[int] | None = None  # of a part: the pulls that are of it; None: all but those of `pulls`
+    spans: Mapping[int, tuple[float, float]] = field(
+        default_factory=dict
+    )  # pulls whose ends a person set, s in the log
     markers: tuple[Marker, ...] = field(default=(), compare=False)  # places in it that a person marked
 
     def holds(self, pull: int) -> bool:

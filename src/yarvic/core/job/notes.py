@@ -20,9 +20,9 @@ def with_notes(run: Evidence, notes: Iterable[tuple[int, str, str]], read: Read)
         run = _with_note(run, number, kind, text, read)
     elsewhere = _elsewhere(run, said, read)
     aside = _aside(said, read)
-    markers = _markers(said, read)
-    if aside or elsewhere or markers:
-        return replace(run, aside=aside, pulls=elsewhere, markers=markers)
+    markers, spans = _markers(said, read), _spans(said, read)
+    if aside or elsewhere or markers or spans:
+        return replace(run, aside=aside, pulls=elsewhere, markers=markers, spans=spans)
     return run
 
 
@@ -67,6 +67,19 @@ def _aside(said: Iterable[tuple[int, str, str]], read: Read) -> dict[int | None,
             if each.aside:
                 aside[each.pull] = each.reason
     return aside
+
+
+def _spans(said: Iterable[tuple[int, str, str]], read: Read) -> dict[int, tuple[float, float]]:
+    from yarvic.core.evidence.origin import Spanned
+
+    spans: dict[int, tuple[float, float]] = {}
+    for _, kind, text in said:
+        if kind == "spanned":
+            each = read(Spanned.model_validate_json, text, "span of a pull")
+            spans.pop(each.pull, None)
+            if each.start_s is not None and each.end_s is not None:
+                spans[each.pull] = each.start_s, each.end_s
+    return spans
 
 
 def _markers(said: Iterable[tuple[int, str, str]], read: Read) -> tuple[Any, ...]:

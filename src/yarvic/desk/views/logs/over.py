@@ -127,7 +127,8 @@ class OverPicture(QFrame):
         thin = f" of {points.of:,}, the lowest and highest of each stretch" if points.of > x.size else ""
         tint = ""
         if shade and known.size:
-            tint = f" Tint: {title_of(shade, log).lower()}, {self._words(low, shade)} (faint) to {self._words(high, shade)} (deep)."
+            ends = f"{self._words(low, shade)} (faint) to {self._words(high, shade)} (deep)"
+            tint = f" Tint: {title_of(shade, log).lower()}, {ends}."
         self.caption.setText(
             f"{title_of(self.over.y, log)} over {title_of(self.over.x, log).lower()}, {of}: {x.size:,} points{thin}.{tint}"
             " A click puts the cursor of the traces there."

@@ -88,6 +88,13 @@ class Traces(QFrame):
             low, high = self.shown.laid.ends()
             self.tracks[0].plot.setXRange(low, high, padding=0.02 if self.shown.laid.axis == SPEED else 0.01)
 
+    def show_span(self, start_s: float, end_s: float) -> None:
+        """Only what lies between two times of the log in sight."""
+        if self.shown is not None and self.tracks:
+            places = self.shown.laid.at(np.array([start_s, end_s]))
+            if np.isfinite(places).all():
+                self.tracks[0].plot.setXRange(float(places[0]), float(places[1]), padding=0.0)
+
     def _unit(self, shown: Shown, key: str) -> str:
         if key in CHANNELS:
             return self.unit_of(key)

@@ -27,6 +27,7 @@ from yarvic.desk.views.logs.finder import Finder, lanes_arranged
 from yarvic.desk.views.logs.laying import Laying
 from yarvic.desk.views.logs.marking import Marking
 from yarvic.desk.views.logs.saving import Saving
+from yarvic.desk.views.logs.spans import Spans
 from yarvic.desk.views.logs.track import Lane, Track
 from yarvic.desk.views.logs.waiting import Waiting
 from yarvic.desk.views.selected_run import SelectedRun
@@ -71,6 +72,7 @@ class LogsView(View):
         self.events = Events(self)
         self.marking = Marking(session, self)
         self.window_ = window
+        self.spans = Spans(self, window)
         self.saving = Saving(self, session, self.shown, self.span, self.picture)
         self.save = self.saving.button
         self.head.insertWidget(2, self.save)
@@ -177,7 +179,7 @@ class LogsView(View):
 
     def _choices(self) -> list[tuple[str, Callable[[], None]]]:
         pulls = logged(self.session.working_results())
-        return [(p.title, partial(self.choose, i)) for i, p in enumerate(pulls)]
+        return [*((p.title, partial(self.choose, i)) for i, p in enumerate(pulls)), *self.spans.choices()]
 
     def choose(self, at: int) -> None:
         """Show another pull."""
@@ -246,6 +248,7 @@ class LogsView(View):
         """What the lines are, and what cannot be drawn."""
         name = f" Dashed ochre: {', '.join(behind)}." if behind else ""
         what = f"{quality(shown.log, shown.pull).sentence}. " if shown.sweeps and not shown.evidence.is_sheet else ""
+        what += "Its ends were set by hand. " if self.spans.adjusted(shown) else ""
         missing = f" Never come to {WAYS[self.laying.way]}: {', '.join(lost)}." if lost else ""
         faults = f" Not computed: {'; '.join(self._faults)}." if self._faults else ""
         cylinders = (
@@ -453,6 +456,7 @@ class LogsView(View):
             Command("Put a second cursor", "S", self.second.click),
             Command("Choose the channels that are drawn", "C", self._open_channels),
             Command("Arrange the panes as usual", "", self.finder.as_usual),
+            Command("Judge the pull between the cursors", "", self.spans.adjust),
             Command("To the next event in the log", "N", self.events.on.click),
             Command("Mark a place in the log", "M", self.marking.word.click),
         ]
