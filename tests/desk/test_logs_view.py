@@ -212,6 +212,7 @@ def test_the_raw_knock_signal_is_seen_over_engine_speed_and_saved_slowed_down(dr
     words = logs.knock.words.text()
     assert logs.knock.isVisible() and not logs.traces.isVisible()
     assert "B1 pull 4, cylinder 2:" in words and "cycles knock" in words and "6.1 to 7.8 kHz" in words
+    assert "By cylinder 1: " in words and ", 2: " in words and "By cell of " in words
     assert logs.knock.image.image is not None and logs.knock.knocks.data.size > 3
     logs.knock.save_as(tmp_path / "k.wav", logs.shown(), 2)
     assert (tmp_path / "k.wav").read_bytes().startswith(b"RIFF")
@@ -224,11 +225,11 @@ def test_one_channel_stands_over_another_and_a_click_leads_to_the_traces(driver,
     driver.key(Qt.Key.Key_V)
     over = logs.figures.over
     assert over.isVisible() and not logs.traces.isVisible() and not logs.by_speed.isEnabled()
-    assert over.words["y"].text().startswith("Upright: Boost pressure") and "1,002 points" in over.caption.text()
+    assert over.words["y"].text().startswith("Boost pressure") and "1,002 points" in over.caption.text()
     driver.click(over.words["y"])
     driver.type("exhaust")
     driver.key(Qt.Key.Key_Return)
-    assert over.words["y"].text().startswith("Upright: Exhaust temperature")
+    assert over.words["y"].text().startswith("Exhaust temperature")
     at = int(np.argmax(over.points.y))
     over.pick(at)
     assert "degC" in over.at.text() and "rpm" in over.at.text()

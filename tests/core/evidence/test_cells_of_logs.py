@@ -11,7 +11,7 @@ from scipy.interpolate import RegularGridInterpolator
 
 from yarvic.core.calibration.storing import Storing
 from yarvic.core.calibration.table import NO_AXIS, Axis, Table
-from yarvic.core.evidence.cells import cell_evidence, mean_by_cell, moments, reading_at, weights_of
+from yarvic.core.evidence.cells import cell_evidence, hits_by_cell, mean_by_cell, moments, reading_at, weights_of
 from yarvic.core.evidence.coverage import suggested
 from yarvic.core.evidence.log import Channel, Doubt, Log
 from yarvic.core.evidence.pulls import Pull
@@ -177,3 +177,11 @@ def test_what_is_in_doubt_lies_in_no_cell_and_is_no_knock():
     heard = [cell_evidence(table, [(log, pull)]).retard for log in (known, doubted("spark_correction_1", "sign"))]
     assert (np.nanmax(heard[0].deepest_deg), heard[0].cylinders) == (0.0, (1,))
     assert np.isnan(heard[1].deepest_deg).all() and heard[1].cylinders == ()
+
+
+def test_times_are_counted_in_the_cell_that_weighs_most():
+    log = log_of([1000.0, 1900.0, 2100.0, 2050.0, 5900.0], [20.0, 22.0, 24.0, 98.0, 100.0])
+    found = hits_by_cell(table_of(), log, np.array([0.0, 0.1, 0.2, 0.3, 0.4, 99.0]))
+    assert found[0] == (0, 1, 2) and set(found) == {(0, 1, 2), (0, 0, 1), (2, 1, 1), (2, 3, 1)}
+    unknown = Axis("Something", "rpm", SPEED.values, "nothing_known")
+    assert hits_by_cell(table_of(x=unknown), log, np.array([0.0])) == []

@@ -336,6 +336,19 @@ def reading_at(table: Table, log: Log, time_s: float) -> Reading | None:
     return Reading(float(table.look_up(x[0], y[0])), tuple(cells))
 
 
+def hits_by_cell(table: Table, log: Log, times: FloatArray) -> list[tuple[int, int, int]]:
+    """How many of these times (s) fall into each cell, by the one that weighs most there: row, column and count, the most
+    first. Times at which the axes are not known are left out.
+    """
+    counts: dict[tuple[int, int], int] = {}
+    for time_s in times:
+        reading = reading_at(table, log, float(time_s))
+        if reading is not None and reading.cells:
+            row, column, _ = reading.cells[0]
+            counts[row, column] = counts.get((row, column), 0) + 1
+    return sorted(((r, c, n) for (r, c), n in counts.items()), key=lambda hit: -hit[2])
+
+
 def moments(
     table: Table, log: Log, row: int, column: int, span: tuple[float, float] | None = None
 ) -> list[tuple[float, float]]:

@@ -37,7 +37,7 @@ class Figures:
         self.traces = Traces(view.unit_of)
         self.over = OverPicture(view)
         self.cylinders = Cylinders(self._pulls, view.unit_of)
-        self.knock = KnockPicture(view.session, view.shown)
+        self.knock = KnockPicture(view.session, view.shown, view.maps.table)
         self._each = {TRACES: self.traces, OVER: self.over, CYLINDERS: self.cylinders, KNOCK: self.knock}
         for figure in self._each.values():
             column.addWidget(figure, 1)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
@@ -10,9 +11,12 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtWidgets import QFileDialog, QFrame, QVBoxLayout
 
-from yarvic.core.errors import EvidenceError, YarvicError
+from yarvic.core.calibration.table import Table
+from yarvic.core.errors import Cancelled, EvidenceError, YarvicError
+from yarvic.core.evidence.cells import hits_by_cell
 from yarvic.core.evidence.channels import MOST_CYLINDERS
 from yarvic.core.evidence.knock_sound import Cycles, band_of, heard, slowed_wav, spectrogram
+from yarvic.core.evidence.log import Log
 from yarvic.core.formats.files import write_whole
 from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import mix, tokens
@@ -23,15 +27,31 @@ from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 
 STEP_RPM, SLOWER, SHADES = 250.0, 10.0, 64
-Heard = tuple[Cycles, FloatArray, FloatArray, FloatArray]
+MOST_CELLS = 3  # named of those in which it knocks
+
+
+@dataclass(frozen=True)
+class Heard:
+    """What was heard of a pull: the cycles of one cylinder with its spectrogram, how many of each cylinder knock, and in
+    which cells of a table those of the one lie.
+    """
+
+    cycles: Cycles
+    hz: FloatArray
+    power: FloatArray
+    edges_rpm: FloatArray
+    by_cylinder: dict[int, int]
+    by_cell: str
 
 
 class KnockPicture(QFrame):
     """It is about the pull that is drawn; what is computed of another meanwhile is dropped."""
 
-    def __init__(self, session: Session, shown: Callable[[], PullResult | None]) -> None:
+    def __init__(
+        self, session: Session, shown: Callable[[], PullResult | None], table: Callable[[], Table | None]
+    ) -> None:
         super().__init__()
-        self.session, self._shown = session, shown
+        self.session, self._shown, self._table = session, shown, table
         self.cylinder = 1
         self.setObjectName("sheet")
         self.pick = chooser("Cylinder whose signal is shown", self._cylinders)
@@ -87,23 +107,31 @@ class KnockPicture(QFrame):
         cylinder, bore_m = self.cylinder, bore_mm / 1000.0
         edges = np.arange(p.pull.from_rpm // STEP_RPM, p.pull.to_rpm // STEP_RPM + 2) * STEP_RPM
 
+        table = self._table()
+
         def work(progress: Progress, cancelled: Asked) -> Heard:
-            log = p.log
-            cycles = heard(log, cylinder, bore_m, p.pull.start_s, p.pull.end_s)
-            return (cycles, *spectrogram(log, cylinder, edges), edges)
+            log, span = p.log, (p.pull.start_s, p.pull.end_s)
+            each: dict[int, Cycles] = {}
+            for number in there:
+                if cancelled():
+                    raise Cancelled("listening was cancelled")
+                progress(len(each) / len(there), f"cylinder {number}")
+                each[number] = heard(log, number, bore_m, *span)
+            cycles, counts = each[cylinder], {n: int(np.count_nonzero(c.knocks)) for n, c in each.items()}
+            hz, power = spectrogram(log, cylinder, edges)
+            return Heard(cycles, hz, power, edges, counts, _cells_in_words(table, log, cycles.time_s[cycles.knocks]))
 
         def apply(found: Heard) -> None:
             if self._shown() is p and self.cylinder == cylinder:
-                self._draw(p, *found, bore_m=bore_m)
+                self._draw(p, found, bore_m)
 
         request = self.session.request("listening", revision=p.evidence.revision_id)
         self.session.start(request, f"Listening to {p.title}", work, apply)
 
-    def _draw(
-        self, p: PullResult, cycles: Cycles, hz: FloatArray, power: FloatArray, edges: FloatArray, *, bore_m: float
-    ) -> None:
+    def _draw(self, p: PullResult, found: Heard, bore_m: float) -> None:
+        cycles, hz, edges = found.cycles, found.hz, found.edges_rpm
         with np.errstate(divide="ignore"):
-            decibels = 10.0 * np.log10(power)
+            decibels = 10.0 * np.log10(found.power)
         low, high = np.nanpercentile(decibels, [5.0, 99.5])
         self.image.setImage(np.nan_to_num(decibels, nan=float(low)), levels=(float(low), float(high)))
         self.image.setRect(edges[0], 0.0, edges[-1] - edges[0], hz[-1] / 1e3)
@@ -114,10 +142,12 @@ class KnockPicture(QFrame):
         self.quiet.setData(cycles.speed_rpm[~loud], cycles.intensity[~loud])
         self.knocks.setData(cycles.speed_rpm[loud], cycles.intensity[loud])
         count = int(np.count_nonzero(loud))
+        others = ", ".join(f"{n}: {k}" for n, k in found.by_cylinder.items())
         self.words.setText(
             f"{p.title}, cylinder {cycles.cylinder}: {count} of {cycles.time_s.size} cycles knock (squares);"
             f" {cycles.expected_by_chance:.2f} would by chance. Dashed: the band that is listened to,"
             f" {cycles.band_hz[0] / 1e3:.1f} to {cycles.band_hz[1] / 1e3:.1f} kHz, by the bore (Draper)."
+            f"{f' By cylinder {others}.' if len(found.by_cylinder) > 1 else ''}{found.by_cell}"
         )
 
     def ask_where(self) -> None:
@@ -138,6 +168,16 @@ class KnockPicture(QFrame):
             self.session.failed.emit(error)
             return
         self.session.say(f"Cylinder {cylinder} of {p.title} is in {path}, ten times slower.")
+
+
+def _cells_in_words(table: Table | None, log: Log, times: FloatArray) -> str:
+    """Where in the table that is in hand it knocks; empty where that is not known."""
+    hits = hits_by_cell(table, log, times) if table is not None and times.size else []
+    if table is None or not hits:
+        return ""
+    named = "; ".join(f"{n} at {table.place(r, c)}" for r, c, n in hits[:MOST_CELLS])
+    more = f"; {len(hits) - MOST_CELLS} cells more" if len(hits) > MOST_CELLS else ""
+    return f" By cell of {table.title}: {named}{more}."
 
 
 def _shades() -> FloatArray:

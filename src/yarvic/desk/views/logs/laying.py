@@ -15,6 +15,8 @@ from yarvic.state.session import Session
 
 # So much of a log before and behind a pull is looked at, and drawn of one that stands behind another. Our choice.
 AROUND_S = 10.0
+# The same ways, short, as they stand where one was chosen.
+SHORT = {"start": "start", "throttle": "throttle", "speed": "speed", "fit": "best fit"}
 
 
 class Laying:

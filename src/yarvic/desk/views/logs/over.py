@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 # Tints from faint to deep; the last stand on top.
 TINTS = 8
 USUAL = (("engine_speed", "boost_pressure", "wastegate_duty"), ("engine_speed", "lambda_measured", "throttle"))
-NEAR_PX = 30.0
+NEAR_PX, MOST_LETTERS = 30.0, 26
 
 
 class OverPicture(QFrame):
@@ -110,8 +110,11 @@ class OverPicture(QFrame):
         points = self.points
         assert points is not None
         for name, key in (("x", self.over.x), ("y", self.over.y), ("shade", shade)):
-            head = {"x": "Across", "y": "Upright", "shade": "Tint"}[name]
-            show_choice(self.words[name], f"{head}: {title_of(key, log) if key else 'none'}")
+            head = {"x": "over ", "y": "", "shade": "tint "}[name]
+            title = title_of(key, log) if key else "none"
+            show_choice(
+                self.words[name], f"{head}{title if len(title) <= MOST_LETTERS else f'{title[:MOST_LETTERS]}...'}"
+            )
         x, y = self._in_unit(points.x, self.over.x), self._in_unit(points.y, self.over.y)
         known = points.shade[np.isfinite(points.shade)]
         low, high = (float(known.min()), float(known.max())) if known.size else (0.0, 0.0)

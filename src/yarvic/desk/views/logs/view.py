@@ -24,7 +24,7 @@ from yarvic.desk.views.logs.belongs import Belongs
 from yarvic.desk.views.logs.events import Events
 from yarvic.desk.views.logs.figures import CYLINDERS, KNOCK, OVER, TRACES, Figures
 from yarvic.desk.views.logs.finder import Finder, lanes_arranged
-from yarvic.desk.views.logs.laying import Laying
+from yarvic.desk.views.logs.laying import SHORT, Laying
 from yarvic.desk.views.logs.marking import Marking
 from yarvic.desk.views.logs.saving import Saving
 from yarvic.desk.views.logs.spans import Spans
@@ -191,7 +191,7 @@ class LogsView(View):
         """Draw what is shown anew."""
         shown = self.shown()
         show_choice(self.pull, shown.title if shown is not None else "")
-        show_choice(self.laid_on, f"Laid on {WAYS[self.laying.way]}")
+        show_choice(self.laid_on, f"Laid on {SHORT[self.laying.way]}")
         stands = self.figures.stand(shown)
         self.empty.setVisible(shown is None)
         self.marking.show_for(shown)
@@ -199,6 +199,7 @@ class LogsView(View):
             self.traces.clear()
             self.caption.setText("")
             self.reading.setText("")
+            self.cell.setText("")
             action = ("Import", self.window_.ask_for_logs) if self.session.from_outside else None
             self.empty.say(*self.nothing_yet("The traces of its log")[:2], action=action)
             return
@@ -219,7 +220,8 @@ class LogsView(View):
         self._put_back(shown, kept)
         self._whole()
         self.figures.fill(stands)
-        for of_traces in (self.channels_word, self.by_speed, self.by_distance, self.laid_on, self.ghost, self.whole):
+        self.laid_on.setVisible(stands == TRACES)
+        for of_traces in (self.channels_word, self.by_speed, self.by_distance, self.ghost, self.whole):
             of_traces.setEnabled(stands == TRACES)
         if stands != TRACES:
             self.caption.setText(f"{quality(shown.log, shown.pull).sentence}.")
