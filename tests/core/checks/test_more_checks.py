@@ -8,7 +8,9 @@ from test_checks import HEALTHY, T, evidence, findings
 
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.curve import curve
+from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
+from yarvic.core.checks.fuel_pressure import fuel_pressure
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.physics.correction import Correction
@@ -133,3 +135,64 @@ def test_the_raw_signal_is_judged_by_the_bores_tone_and_beside_what_the_unit_mad
     # Without knock control the sensor beside is what hears.
     deaf = judged({"bad_fuel": 1.0}, replace(known, knock_control=False))
     assert deaf["knock_heard"].severity in (WATCH, STOP) and "knock_retard" not in deaf
+
+
+def shaped(speed, torque, **kind):
+    """What is said of a curve."""
+    none = np.full(speed.size, np.nan)
+    made = Curve(
+        speed, torque * speed * np.pi / 30.0, torque, Correction("none", "none", 1.0, None), 50.0, none, none
+    )
+    data = replace(evidence(), curve=made, conditions=Conditions(simulated=False), engine=EngineKind(**kind))
+    return {f.check: f for f in curve(data)}
+
+
+@pytest.mark.parametrize(("depth", "severity"), [(0.01, PASS), (0.06, WATCH), (0.15, STOP)])
+def test_a_hole_is_as_deep_as_its_valley(depth, severity):
+    speed = np.arange(2000.0, 6000.0, 50.0)
+    found = shaped(speed, 200.0 * (1.0 - depth * np.exp(-(((speed - 4000.0) / 250.0) ** 2))))
+    assert found["torque_hole"].severity == severity
+    assert found["torque_hole"].value == pytest.approx(depth, rel=0.02)
+    assert found["torque_hole"].where.speed_rpm == pytest.approx(4000.0, abs=50.0)
+    natural = shaped(speed, 200.0 * (1.0 - 0.06 * np.exp(-(((speed - 4000.0) / 250.0) ** 2))), boosted=False)
+    assert natural["torque_hole"].severity == PASS
+
+
+@pytest.mark.parametrize(("share", "severity"), [(0.0, PASS), (0.03, WATCH), (0.08, STOP)])
+def test_torque_that_hunts_wobbles_and_torque_that_bends_does_not(share, severity):
+    """A sine of 300 rpm about a parabola: its deviation is 0.707 of it, of which the smooth curve keeps little."""
+    speed = np.arange(2000.0, 6000.0, 50.0)
+    bend = 200.0 * (1.0 - ((speed - 4000.0) / 6000.0) ** 2)
+    found = shaped(speed, bend * (1.0 + share * np.sin(2.0 * np.pi * speed / 300.0)))["torque_wobble"]
+    assert found.severity == severity and found.value == pytest.approx(0.707 * share, rel=0.2, abs=1e-3)
+
+
+def test_a_curve_of_few_points_is_not_asked_for_its_shape():
+    speed = np.arange(2000.0, 6000.0, 500.0)
+    assert "torque_hole" not in shaped(speed, np.full(speed.size, 200.0))
+
+
+def test_injector_duty_follows_from_injection_time_where_the_fuel_goes_into_a_port():
+    """12 ms at 6,000 rpm, two turns of 10 ms each: 60 per cent (the definition)."""
+    port = replace(
+        evidence(injector_window=None, injection_time=np.full(T.size, 12e-3)), engine=EngineKind(rail=False)
+    )
+    found = {f.check: f for f in fuel_pressure(port)}["injector_window"]
+    assert found.value == pytest.approx(12e-3 * found.where.speed_rpm / 120.0) and found.severity == PASS
+    full = replace(
+        evidence(injector_window=None, injection_time=np.full(T.size, 18e-3)), engine=EngineKind(rail=False)
+    )
+    assert {f.check: f for f in fuel_pressure(full)}["injector_window"].severity == WATCH
+    direct = evidence(injector_window=None, injection_time=np.full(T.size, 3e-3))
+    assert {f.check: f for f in fuel_pressure(direct)}["injector_window"].severity == NO_DATA
+
+
+def test_knock_that_grows_is_told_from_knock_that_repeats():
+    def dips(*depths):
+        found = np.zeros(T.size)
+        for n, depth in enumerate(depths):
+            found[100 + 100 * n : 115 + 100 * n] = -depth
+        return findings(spark_correction_2=found)["knock_retard"].note
+
+    assert "Retarded 3 times in the pull, deeper each time: 1.2, 2.0, 3.2 deg." in dips(1.2, 2.0, 3.2)
+    assert "Retarded 3 times in the pull." in dips(2.0, 1.2, 3.2) and "deeper" not in dips(1.2, 2.0)

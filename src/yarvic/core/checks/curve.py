@@ -12,6 +12,8 @@ from yarvic.core.evidence.dyno import Curve
 
 # A rise is read over so many rpm, which every rate of samples tells, and stated for 100. Our choice.
 STEP_RPM, STATED_RPM = 300.0, 100.0
+# What is smooth: a parabola over so many rpm; from this share of peak torque on it has come. Our choice.
+SMOOTH_RPM, ORDER, SETTLED = 600.0, 2, 0.75
 NO_LOSS = "a limit is at the crank and the drivetrain's loss is not stated"
 NO_LOSS_OF_CRANK = "a limit is at the wheels, the curve is at the crank, and the drivetrain's loss between is unknown"
 
@@ -59,7 +61,7 @@ def curve(data: PullEvidence) -> list[Finding]:
             continue
         findings.append(replace(found, basis=f"{limit.basis}, uncorrected"))
     if data.curve is not None and data.sweeps:
-        findings += _step(data, data.curve)
+        findings += [*_step(data, data.curve), *_shape(data, data.curve)]
     if data.limits.component("piston_speed") is not None:
         findings.append(
             data.not_known("piston_speed", "piston speed is limited and the stroke is not stated", "engine_speed")
@@ -86,3 +88,38 @@ def _step(data: PullEvidence, found_curve: Curve) -> list[Finding]:
     where = replace(data.where("engine_speed", data.when_at(float(speed[most]))), speed_rpm=float(speed[most]))
     value = max(float(rise[most]), 0.0)
     return [data.found("torque_step", value, "Torque comes like a switch", where, holds="Torque rises evenly")]
+
+
+def _shape(data: PullEvidence, found_curve: Curve) -> list[Finding]:
+    """The deepest hole in torque, as the prominence of its valley, and how torque wobbles about a smooth curve.
+
+    Both are shares of peak torque. The smooth curve is that of Savitzky and Golay (Analytical Chemistry 36 (1964) 1627).
+    """
+    from scipy.signal import find_peaks, savgol_filter  # not needed at start
+
+    good = np.isfinite(found_curve.torque_nm)
+    speed, torque = found_curve.speed_rpm[good], found_curve.torque_nm[good]
+    step = float(np.median(np.diff(speed))) if speed.size > 1 else 0.0
+    window = 2 * round(0.5 * SMOOTH_RPM / step) + 1 if step > 0.0 else 0
+    if not ORDER + 1 < window < torque.size:
+        return []
+    most = float(torque.max())
+    valleys, about = find_peaks(-torque, prominence=0.0)
+    depths = about["prominences"]
+    hole, at = (
+        (float(depths.max()), float(speed[valleys[np.argmax(depths)]])) if depths.size else (0.0, float(speed[0]))
+    )
+    off = torque - savgol_filter(torque, window, ORDER)
+    # Where torque still comes, its bend is no wobble; at the ends the smooth curve is a guess.
+    off[: window // 2], off[-(window // 2) :] = np.nan, np.nan
+    off[torque < SETTLED * most] = np.nan
+    found = [_at(data, at, "torque_hole", hole / most, "Torque has a hole", "Torque has no hole")]
+    if np.count_nonzero(np.isfinite(off)) > window:
+        wobble, where = float(np.nanstd(off)) / most, float(speed[int(np.nanargmax(np.abs(off)))])
+        found.append(_at(data, where, "torque_wobble", wobble, "Torque wobbles", "Torque runs smooth"))
+    return found
+
+
+def _at(data: PullEvidence, rpm: float, check: str, value: float, words: str, holds: str) -> Finding:
+    where = replace(data.where("engine_speed", data.when_at(rpm)), speed_rpm=rpm)
+    return data.found(check, value, words, where, holds=holds)

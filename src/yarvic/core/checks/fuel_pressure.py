@@ -12,6 +12,7 @@ from yarvic.core.physics import FloatArray
 
 # A slope is told by so many samples over so many rpm, and stated for 1,000. Our choice.
 LEAST_SAMPLES, LEAST_SPAN_RPM, PER_RPM = 10, 1000.0, 1000.0
+SECONDS_PER_MINUTE, TURNS_PER_CYCLE = 60.0, 2.0
 
 
 def fuel_pressure(data: PullEvidence) -> list[Finding]:
@@ -19,6 +20,8 @@ def fuel_pressure(data: PullEvidence) -> list[Finding]:
     findings = [_rail(data), *_falling(data)] if data.engine.rail else []
     if "feed_pressure" in data.log.channels and data.sweeps:
         findings.append(_feed(data))
+    if "injector_window" not in data.log.channels and "injection_time" in data.log.channels and not data.engine.rail:
+        return [*findings, _duty(data), *_components(data)]
     try:
         t, window = data.series("injector_window")
         top = int(np.argmax(window))
@@ -27,6 +30,23 @@ def fuel_pressure(data: PullEvidence) -> list[Finding]:
     except EvidenceError as error:
         findings.append(data.not_known("injector_window", str(error), "injector_window"))
     return findings + _components(data)
+
+
+def _duty(data: PullEvidence) -> Finding:
+    """The share of its cycle, of two turns, for which an injector is open: into a port it may be all of it."""
+    try:
+        t, seconds = data.series("injection_time")
+        data.series("engine_speed")
+    except EvidenceError as error:
+        return data.not_known("injector_window", str(error), "injection_time")
+    duty = seconds * data.log.at("engine_speed", t) / SECONDS_PER_MINUTE / TURNS_PER_CYCLE
+    if not np.isfinite(duty).any():
+        return data.not_known(
+            "injector_window", "engine speed is not known where injection time is", "injection_time"
+        )
+    top = int(np.nanargmax(duty))
+    where = data.where("injection_time", float(t[top]))
+    return data.found("injector_window", float(duty[top]), "Injector duty by injection time and engine speed", where)
 
 
 def _feed(data: PullEvidence) -> Finding:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 
@@ -16,6 +17,7 @@ from yarvic.core.physics import FloatArray
 
 CHECKS = ("knock_retard", "knock_duration", "knock_repeats")
 SPREAD = "knock_spread"
+GROWS = 3  # times, each deeper than the one before, and it grows. Our choice.
 
 
 @dataclass(frozen=True)
@@ -133,9 +135,11 @@ def _depth(data: PullEvidence, heard: list[Retard]) -> Finding:
     statement = f"{worst.name} knocked" if value > 0.0 else "No cylinder was retarded"
     where = data.where(worst.key, float(worst.time_s[at]), worst.cylinder)
     found = data.found("knock_retard", value, statement, where)
-    events = len(worst.events(sensor["knock_rise"], sensor["knock_apart"]))
-    if events > 1:
-        return replace(found, note=f"Retarded {events} times in the pull.")
+    events = worst.events(sensor["knock_rise"], sensor["knock_apart"])
+    if len(events) > 1:
+        grows = len(events) >= GROWS and all(b > a for a, b in pairwise(events))
+        depths = f", deeper each time: {', '.join(f'{depth:.1f}' for depth in events)} deg" if grows else ""
+        return replace(found, note=f"Retarded {len(events)} times in the pull{depths}.")
     stays = worst.longest(data.limits.rules["knock_retard"].stop_canonical)[0]
     brief = stays <= data.limits.rules["knock_duration"].watch_canonical
     if found.severity == STOP and brief and value < sensor["knock_single"]:

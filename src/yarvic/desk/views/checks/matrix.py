@@ -74,6 +74,8 @@ SHORT = {
     "charge_under_ambient": "charge, ambient",
     "energy_high": "power over fuel",
     "energy_low": "power under fuel",
+    "torque_hole": "hole in torque",
+    "torque_wobble": "wobble of torque",
     "sensor_still": "one number",
 }
 
