@@ -41,7 +41,7 @@ from yarvic.core.physics.air import Air  # noqa: E402
 from yarvic.demo.jobs import DEMO_JOBS  # noqa: E402
 from yarvic.demo.ptarmigan import PTARMIGAN  # noqa: E402
 from yarvic.demo.story import AUTHOR  # noqa: E402
-from yarvic.state import results  # noqa: E402
+from yarvic.state import evaluating  # noqa: E402
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -76,7 +76,7 @@ def judged_once():
         return known[found]
 
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(results, "check_log", check)
+        patch.setattr(evaluating, "check_log", check)
         yield
 
 

@@ -13,7 +13,7 @@ from yarvic.core.formats.images import in_memory, read_image
 from yarvic.core.job.store import Job
 from yarvic.core.release.package import verify_package
 from yarvic.demo.jobs import DEMO_JOBS, build_missing, job_path
-from yarvic.state.results import evaluate
+from yarvic.state.evaluating import evaluate
 
 
 def told(path):

@@ -499,3 +499,68 @@ def test_a_watched_folder_offers_what_appears(driver, tmp_path):
     watching.look()
     driver.wait("the fault", lambda: watching.watch is None)
     assert "cannot be read" in driver.window.notice.what.text()
+
+
+def test_cruises_of_an_imported_drive_are_seen_in_the_traces(driver, tmp_path):
+    """A drive of two cruises and a pull between them: the chooser of pulls leads to each."""
+    lines = ["time [s],Engine speed [rpm],Throttle [%],Fuel trim [%]"]
+    for i in range(3000):
+        t = i / 20.0
+        pull = 60.0 <= t < 70.0
+        speed = 1800 + 440 * (t - 60.0) if pull else 2100
+        lines.append(f"{t:.2f},{speed:.0f},{100 if pull else 14},{1.5 if t < 60.0 else 9.0}")
+    path = tmp_path / "drive.csv"
+    path.write_text("\n".join(lines))
+    driver.rung("A1")
+    assert drop(driver, path)
+    driver.click(driver.window.shown().take)
+    driver.idle()
+    window = driver.window
+    session, view = window.session, window.view("logs")
+    session.go("logs")
+    (mine,) = [p for p in session.working_results().pulls if p.evidence.origin is not None]
+    view.choose(session.working_results().pulls.index(mine))
+    seen = [(title, do) for title, do in view._choices() if title.startswith("See: Cruise")]
+    assert len(seen) == 2 and "2,100 rpm, 14 % throttle" in seen[1][0]
+    seen[1][1]()
+    driver.settle()
+    (low, high), _ = view.tracks[0].plot.getViewBox().viewRange()
+    assert low == pytest.approx(70.0 - 3.0 - mine.pull.start_s, abs=0.5) and high > low + 80.0
+    assert 70.0 < view.time_at_cursor() < 150.0
+    trims = next(f for f in mine.findings if f.check == "cruise_trim")
+    assert trims.severity == "watch" and trims.value == pytest.approx(0.09, abs=1e-3)
+
+
+@pytest.mark.parametrize("speed", [True, False])
+def test_a_log_without_a_pull_is_drawn_and_judged_by_what_needs_none(driver, tmp_path, speed):
+    head = (
+        "time [s],Engine speed [rpm],Throttle [%],Fuel trim [%]" if speed else "time [s],Throttle [%],Fuel trim [%]"
+    )
+    rows = [f"{i / 10.0:.1f}{',2100' if speed else ''},14,{11.0 + 0.1 * (i % 3)}" for i in range(900)]
+    path = tmp_path / "cruise.csv"
+    path.write_text("\n".join([head, *rows]))
+    driver.rung("A1")
+    assert drop(driver, path)
+    driver.click(driver.window.shown().take)
+    driver.idle()
+    window = driver.window
+    session, view = window.session, window.view("logs")
+    results = session.working_results()
+    (whole,) = results.beside
+    assert whole.title.endswith("no pull in it") and len(results.pulls) == 3
+    assert [f.check for f in whole.findings] == (["cruise_trim"] if speed else [])
+    session.go("logs")
+    view.choose(3)
+    driver.settle()
+    assert view.shown() is whole and view.traces.isVisible()
+    view.move_cursor(30.0)
+    assert "30.00 s" in view.reading.text()
+    driver.click(view.by_speed)  # without engine speed there is nothing to lay it on
+    driver.key(Qt.Key.Key_V)
+    driver.settle()
+    if speed:
+        found = next(s for s in results.summaries if s.check == "cruise_trim")
+        assert found.worst.severity == "watch" and found.worst.value == pytest.approx(0.111, abs=1e-3)
+        session.go("checks")
+        assert "cruise_trim" in window.view("checks").matrix.rows
+        session.place_changed.emit(found.worst.where)

@@ -94,7 +94,7 @@ def test_a_new_pull_is_judged_alone_and_a_new_limit_judges_all(session, monkeypa
         judged.append(evidence)
         return check_log(evidence, *arguments)
 
-    monkeypatch.setattr("yarvic.state.results.check_log", noting)
+    monkeypatch.setattr("yarvic.state.evaluating.check_log", noting)
     before = session.working_results()
     session.pull(1)
     newest = session.job.evidence()[-1].id

@@ -9,7 +9,8 @@ from functools import partial
 from psygnal import Signal
 
 from yarvic.state.acts import JUDGING, Acts
-from yarvic.state.results import RevisionResults, evaluate
+from yarvic.state.evaluating import evaluate
+from yarvic.state.results import RevisionResults
 from yarvic.state.work import Asked, Progress, Runner
 
 

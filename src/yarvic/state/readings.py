@@ -90,7 +90,8 @@ def _evidence(session: Session) -> list[Reading]:
     found = [Reading(WATCH, "The evidence has faults", p.sentence) for p in (results.problems if results else ())]
     if results is None or not results.pulls:
         way = "import a log or a dyno sheet" if session.from_outside else "flash it, then pull it, or import a log"
-        return [*found, Reading(NO_DATA, f"No pulls of {name} yet", way, step="dyno")]
+        found.append(Reading(NO_DATA, f"No pulls of {name} yet", way, step="dyno"))
+        return found + [of_summary(s, session.settings.units) for s in (results.summaries if results else ())]
     found += causes_reading(session, results)
     return [*found, *_expected(session, results), *(of_summary(s, session.settings.units) for s in results.summaries)]
 

@@ -125,6 +125,24 @@ def check_log(
     return results
 
 
+def check_whole(
+    evidence: str, log: Log, limits: Limits, conditions: Conditions | None = None, engine: EngineKind | None = None
+) -> CheckedPull:
+    """A log that holds no pull, as one span, judged by what needs none. Raises EvidenceError for one without samples."""
+    start, end = log.span()
+    speed, throttle = (log.channels.get(k) for k in ("engine_speed", "throttle"))
+    rpm = speed.values[np.isfinite(speed.values)] if speed is not None else np.empty(0)
+    opened = throttle.values[np.isfinite(throttle.values)] if throttle is not None else np.empty(0)
+    pull = Pull(
+        start,
+        end,
+        float(opened.mean()) if opened.size else 0.0,
+        *((float(rpm.min()), float(rpm.max())) if rpm.size else (0.0, 0.0)),
+    )
+    data = PullEvidence(evidence, log, pull, limits, conditions, engine=engine or EngineKind(), sweeps=False)
+    return CheckedPull(pull, tuple(beside_pulls(data, log, [])), None)
+
+
 def _of_family(data: PullEvidence, title: str, family: Family) -> list[Finding]:
     """The findings of a family, with what it read."""
     data.reads.clear()

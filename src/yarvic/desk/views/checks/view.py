@@ -23,6 +23,7 @@ from yarvic.state.causes import causes_in_words
 from yarvic.state.results import PullResult, simulated_mark
 from yarvic.state.session import Session
 
+MOST_PULLS = 6  # beside each other; the last ones
 OVER_TIME, OVER_SPEED = "Time from the start of the pull, s", "Engine speed, rpm"
 # The target drawn beside a channel, where it has one.
 TARGETS = {
@@ -94,11 +95,10 @@ class ChecksView(View):
     def refresh(self) -> None:
         """Take up the pulls of the working revision."""
         results, revision = self.session.working_results(), self.session.evidence_revision()
-        pulls = results.pulls[-6:] if results else ()
+        every = (*results.pulls, *(p for p in results.beside if p.findings)) if results else ()
+        pulls = every[-MOST_PULLS:]
         self.matrix.show_pulls(pulls)
-        more = (
-            f", the last {len(pulls)} of {len(results.pulls)}" if results and len(results.pulls) > len(pulls) else ""
-        )
+        more = f", the last {len(pulls)} of {len(every)}" if len(every) > len(pulls) else ""
         where = f" on {results.on_builds}" if results is not None and results.on_builds else ""
         self.about.setText(
             f"{simulated_mark(results)}{revision.name}{where}{more}: long tick is the limit" if revision else ""

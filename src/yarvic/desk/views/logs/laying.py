@@ -37,6 +37,8 @@ class Laying:
     def axis(self) -> str:
         """What stands on the axis: by choice, and engine speed always for a curve, which has no time."""
         shown = self._shown()
+        if shown is not None and "engine_speed" not in shown.log.channels and not shown.evidence.is_sheet:
+            return TIME  # or nothing could stand over it
         if self.by_speed.isChecked() or (shown is not None and shown.evidence.is_sheet):
             return SPEED
         return DISTANCE if self.by_distance.isChecked() else TIME

@@ -223,7 +223,7 @@ class LogsView(View):
         self.laid_on.setVisible(stands == TRACES)
         for of_traces in (self.channels_word, self.by_speed, self.by_distance, self.ghost, self.whole):
             of_traces.setEnabled(stands == TRACES)
-        if stands != TRACES:
+        if stands != TRACES and shown.sweeps:
             self.caption.setText(f"{quality(shown.log, shown.pull).sentence}.")
 
     def _kept_places(self) -> tuple[float | None, float | None]:
@@ -320,15 +320,17 @@ class LogsView(View):
         time = self.traces.move_to(x)
         if shown is None or time is None:
             return
-        rpm = float(shown.log.at("engine_speed", np.array([time]))[0])
+        told = "engine_speed" in shown.log.channels
+        rpm = float(shown.log.at("engine_speed", np.array([time]))[0]) if told else float("nan")
         self.reading.setText(self._place_words(shown, time, rpm))
         if not shown.evidence.is_sheet:
             self._show_cell(shown.evidence.id, time)
 
     def _place_words(self, shown: PullResult, time: float, rpm: float) -> str:
         """Where the cursor stands, and how far from the second one."""
+        start, end = shown.log.span()
         if not np.isfinite(rpm):
-            return "outside the log"
+            return f"{time - shown.pull.start_s:.2f} s" if start <= time <= end else "outside the log"
         if shown.evidence.is_sheet:
             return f"{rpm:,.0f} rpm"
         words = f"{time - shown.pull.start_s:.2f} s, {rpm:,.0f} rpm"
