@@ -14,6 +14,8 @@ from yarvic.core.evidence.dyno import Curve
 STEP_RPM, STATED_RPM = 300.0, 100.0
 # What is smooth: a parabola over so many rpm; from this share of peak torque on it has come. Our choice.
 SMOOTH_RPM, ORDER, SETTLED = 600.0, 2, 0.75
+# As a pull begins the throttle opens and the drivetrain winds up: so much of the speeds says nothing of the shape.
+BEGINS = 0.2
 NO_LOSS = "a limit is at the crank and the drivetrain's loss is not stated"
 NO_LOSS_OF_CRANK = "a limit is at the wheels, the curve is at the crank, and the drivetrain's loss between is unknown"
 
@@ -97,8 +99,9 @@ def _shape(data: PullEvidence, found_curve: Curve) -> list[Finding]:
     """
     from scipy.signal import find_peaks, savgol_filter  # not needed at start
 
-    good = np.isfinite(found_curve.torque_nm)
-    speed, torque = found_curve.speed_rpm[good], found_curve.torque_nm[good]
+    rpm, low, high = found_curve.speed_rpm, float(found_curve.speed_rpm[0]), float(found_curve.speed_rpm[-1])
+    good = np.isfinite(found_curve.torque_nm) & (rpm >= low + BEGINS * (high - low))
+    speed, torque = rpm[good], found_curve.torque_nm[good]
     step = float(np.median(np.diff(speed))) if speed.size > 1 else 0.0
     window = 2 * round(0.5 * SMOOTH_RPM / step) + 1 if step > 0.0 else 0
     if not ORDER + 1 < window < torque.size:
