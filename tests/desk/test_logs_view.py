@@ -317,3 +317,26 @@ def test_what_is_no_rise_of_engine_speed_is_no_pull(driver, logs):
     between(driver, logs, shown.pull.start_s, shown.pull.start_s + 0.2)
     act_on(logs, "Judge it between the cursors")()
     assert "are no pull" in said[0]
+
+
+def test_a_channel_goes_into_the_pane_above_and_out_again(driver, logs):
+    """Two pressures share a pane where they are of one quantity; a temperature is not offered one of pressures."""
+    logs.finder._toggle("boost_target")
+    logs.finder._toggle("ambient_temperature")
+
+    def offered(words, text):
+        found, _ = logs.finder._found(text)
+        return [do for title, do in found if words in title]
+
+    keys = [track.lane.keys for track in logs.tracks]
+    assert keys[-2:] == [("boost_target",), ("ambient_temperature",)]
+    assert not offered("pane above", "ambient temp")
+    while ("boost_pressure",) != logs.tracks[[t.lane.keys for t in logs.tracks].index(("boost_target",)) - 1].lane.keys:
+        offered("its pane up", "boost target")[0]()
+    offered("pane above", "boost target")[0]()
+    (both,) = [t for t in logs.tracks if t.lane.keys == ("boost_pressure", "boost_target")]
+    logs.move_cursor(4.0)
+    assert both.readout.text.count("kPa") == 1 and " / " in both.readout.text
+    assert "Of several in a pane in turn" in logs.caption.text()
+    offered("pane of its own", "boost target")[0]()
+    assert ("boost_target",) in [t.lane.keys for t in logs.tracks]

@@ -65,6 +65,19 @@ class Panes(Document):
         now[pane], now[to] = now[to], now[pane]
         return self.changed(panes=tuple(now))
 
+    def joined(self, key: str, usual: Sequence[tuple[str, ...]]) -> Panes:
+        """With a channel in the pane above its own; alone again where it was with others."""
+        now = list(self.panes or usual)
+        at = next((n for n, pane in enumerate(now) if key in pane), None)
+        if at is None:
+            return self
+        rest = tuple(k for k in now[at] if k != key)
+        if rest:
+            now[at : at + 1] = [rest, (key,)]
+        elif at > 0:
+            now[at - 1 : at + 1] = [(*now[at - 1], key)]
+        return self.changed(panes=tuple(now[-MOST_PANES:]))
+
     def with_computed(self, made: Computed, usual: Sequence[tuple[str, ...]]) -> Panes:
         """With a computed channel and its pane; one of the same title gives way. Raises EvidenceError for no expression."""
         read_expression(made.expression)

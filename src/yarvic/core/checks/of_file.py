@@ -12,11 +12,11 @@ from yarvic.core.checks.against_baseline import kind_of
 from yarvic.core.checks.baseline import Baseline
 from yarvic.core.checks.causes import causes
 from yarvic.core.checks.evidence_of_pull import EngineKind
-from yarvic.core.checks.finding import verdict
+from yarvic.core.checks.finding import VERDICT_WORDS, verdict
 from yarvic.core.checks.limits import Limits
-from yarvic.core.checks.run import check_log, families_of, summarize
+from yarvic.core.checks.run import check_log, check_whole, families_of, summarize
 from yarvic.core.checks.signature import first_signature
-from yarvic.core.errors import FormatError, in_plain
+from yarvic.core.errors import EvidenceError, FormatError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Column, Facts, Mapping
@@ -54,7 +54,7 @@ def check_file(path: Path, by: Judging) -> list[dict[str, Any]]:
         else:
             without.append(each.part)
     if not documents:
-        raise _no_pull(path, found[0])
+        raise _no_pull(path, found[0], by)
     documents[0]["notes"] += [f"{part} holds no pull" for part in without]
     return documents
 
@@ -150,7 +150,7 @@ def column_document(c: Column, log: Log) -> dict[str, Any]:
     }
 
 
-def _no_pull(path: Path, found: Imported) -> FormatError:
+def _no_pull(path: Path, found: Imported, by: Judging) -> FormatError:
     remedy = "A pull holds throttle for 1.5 s or more and climbs 1200 rpm; log throttle and engine speed."
     asked = [c for c in found.understood.columns if c.question and c.channel in ("throttle", "engine_speed")]
     unknown = [c.name for c in found.understood.columns if not c.channel]
@@ -161,7 +161,18 @@ def _no_pull(path: Path, found: Imported) -> FormatError:
         names = ", ".join(f"'{in_plain(n, 40)}'" for n in unknown[:MOST_NAMED])
         more = " and more" if len(unknown) > MOST_NAMED else ""
         remedy += f" Not understood were {names}{more}: a mapping says what they are."
+    remedy += _still_judged(path, found, by)
     return FormatError(f"no pull was found in it{_why_none(found.log)}", concerns=str(path), remedy=remedy)
+
+
+def _still_judged(path: Path, found: Imported, by: Judging) -> str:
+    """What can be judged of a log without a pull, in words; empty where nothing can."""
+    try:
+        findings = check_whole(path.name, found.log, by.limits, engine=by.engine).findings
+    except EvidenceError:
+        return ""
+    said = [f"{f.statement} ({VERDICT_WORDS[f.severity]}, {f.numbers({})})" for f in findings]
+    return f" Judged without a pull: {'; '.join(said)}." if said else " Nothing of it can be judged without a pull."
 
 
 def _why_none(log: Log) -> str:

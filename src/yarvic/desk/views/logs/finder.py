@@ -17,7 +17,7 @@ from yarvic.state.log_panes import COMPUTED, Over, Panes, computed_of, keep_pane
 from yarvic.state.session import Session
 
 HINT = "a channel, or title [unit] = expression: short of target [kPa] = boost_target[kPa] - boost_pressure[kPa]"
-WIDTH, HEIGHT = 620, 380
+WIDTH, HEIGHT, MOST_IN_PANE = 620, 380, 4
 
 
 def lanes_arranged(panes: Panes, log: Log) -> tuple[Lane, ...]:
@@ -31,7 +31,8 @@ def _lane(pane: tuple[str, ...], log: Log) -> Lane:
     if usual is not None:
         return usual
     there = tuple(k for k in pane if k in log.channels)
-    return Lane(" / ".join(title_of(k, log) for k in there), there[:1])
+    first = next((lane for lane in LANES if lane.keys == there[:1]), None)
+    return Lane(" / ".join(title_of(k, log) for k in there), there, limit_key=first.limit_key if first else "")
 
 
 class Finder:
@@ -106,14 +107,27 @@ class Finder:
         """What else can be done with a channel that was typed: its pane further up or down, a computed one forgotten."""
         panes, usual = self.panes(), self._usual()
         found: list[tuple[str, Callable[[], object]]] = []
-        at = next((n for n, pane in enumerate(panes.panes or usual) if key in pane), None)
+        now = panes.panes or usual
+        at = next((n for n, pane in enumerate(now) if key in pane), None)
         for by, way in ((-1, "up"), (1, "down")) if at is not None else ():
             moved = panes.moved(at or 0, by, usual)
             if moved != panes:
                 found.append((f"{title}: its pane {way}", partial(self._keep, moved)))
+        if at is not None and len(now[at]) > 1:
+            found.append((f"{title}: in a pane of its own", partial(self._keep, panes.joined(key, usual))))
+        elif at and self._alike(key, now[at - 1]):
+            found.append((f"{title}: into the pane above", partial(self._keep, panes.joined(key, usual))))
         if key.startswith(COMPUTED):
             found.append((f"{title}: forget it", partial(self._keep, panes.without_computed(title))))
         return found
+
+    def _alike(self, key: str, pane: tuple[str, ...]) -> bool:
+        """Whether a channel can stand on the axis of a pane: it is of the same quantity and in the same unit."""
+        log = self._log()
+        if log is None or len(pane) >= MOST_IN_PANE:
+            return False
+        of = [(log.channels[k].quantity, log.channels[k].unit) for k in (key, *pane) if k in log.channels]
+        return len(of) == len(pane) + 1 and len(set(of)) == 1
 
     @staticmethod
     def _about(key: str, log: Log) -> str:

@@ -80,6 +80,16 @@ def lanes_of(keys: Iterable[str]) -> tuple[Lane, ...]:
     return tuple(found)
 
 
+def _together(parts: list[str]) -> str:
+    """Values of one unit on one line, the unit once; of many the least and the most."""
+    unit = next((p.rpartition(" ")[2] for p in parts if p != NO_VALUE and " " in p), "")
+    values = [p.removesuffix(f" {unit}") for p in parts]
+    if len(values) > FEW_CYLINDERS:
+        known = sorted((v for v in values if v != NO_VALUE), key=float)
+        return f"{known[0]} to {known[-1]} {unit}" if known else NO_VALUE
+    return f"{' / '.join(values)} {unit}".rstrip()
+
+
 def _of_cylinders(keys: tuple[str, ...]) -> str:
     numbers = [k.removeprefix(f"{SPARK_CORRECTION}_") for k in keys]
     named = " / ".join(numbers) if len(keys) <= FEW_CYLINDERS else f"of {len(keys)} cylinders"
@@ -254,12 +264,7 @@ class Track:
             self.anchor.setPos(anchor)
         lines = [f"<b style='color:{t.ink}'>{html.escape(self.lane.title)}</b>"]
         if len(self.lane.keys) > 1:
-            values = [p.removesuffix(" deg") for p in parts]
-            each = " / ".join(values)
-            if len(values) > FEW_CYLINDERS:
-                known = sorted((v for v in values if v != NO_VALUE), key=float)
-                each = f"{known[0]} to {known[-1]}" if known else NO_VALUE
-            lines.append(f"<span style='color:{t.working}'>{each} deg</span>")
+            lines.append(f"<span style='color:{t.working}'>{html.escape(_together(parts))}</span>")
         elif parts:
             lines.append(f"<span style='color:{t.working}'>{parts[0]}</span>")
         lines += [f"<span style='color:{t.quiet}'>{html.escape(text)}</span>" for text in span]

@@ -8,10 +8,9 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QPixmap
-from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from yarvic.core.checks.finding import Where
-from yarvic.core.evidence.align import WAYS
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.problems import Problem
@@ -19,12 +18,14 @@ from yarvic.core.evidence.quality import quality
 from yarvic.core.job.model import parts_on
 from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.logs.axis import DISTANCE, SPEED, TIME
+from yarvic.desk.views.logs.axis import SPEED
 from yarvic.desk.views.logs.belongs import Belongs
+from yarvic.desk.views.logs.by_keys import ByKeys
 from yarvic.desk.views.logs.events import Events
-from yarvic.desk.views.logs.figures import CYLINDERS, KNOCK, OVER, TRACES, Figures
+from yarvic.desk.views.logs.figures import TRACES, Figures
 from yarvic.desk.views.logs.finder import Finder, lanes_arranged
 from yarvic.desk.views.logs.laying import SHORT, Laying
+from yarvic.desk.views.logs.legend import legend
 from yarvic.desk.views.logs.marking import Marking
 from yarvic.desk.views.logs.saving import Saving
 from yarvic.desk.views.logs.spans import Spans
@@ -36,13 +37,6 @@ from yarvic.desk.widgets.words import Elided, Empty, chooser, label, row, show_c
 from yarvic.state.log_panes import with_computed
 from yarvic.state.results import PullResult, RevisionResults, logged, simulated_mark
 from yarvic.state.session import Session
-
-# The letter of each figure beside the traces, and in words what it is.
-FIGURES = (
-    ("V", "one channel over another, tinted by a third", OVER),
-    ("Y", "cylinders side by side", CYLINDERS),
-    ("K", "the raw knock signal over engine speed", KNOCK),
-)
 
 
 class LogsView(View):
@@ -65,7 +59,7 @@ class LogsView(View):
         self.whole.setToolTip("Whole pull (W)")
         self.whole.setAccessibleName("Whole pull")
         self.second = word("Second cursor", self._toggle_second, "S", checkable=True)
-        self.channels_word = word("Channels", self._open_channels, "C")
+        self.channels_word = word("Channels", self.open_channels, "C")
         self.middle = QVBoxLayout()
         self.figures = Figures(self, self.middle)
         self.traces, self.knock = self.figures.traces, self.figures.knock
@@ -73,6 +67,7 @@ class LogsView(View):
         self.marking = Marking(session, self)
         self.window_ = window
         self.spans = Spans(self, window)
+        self.by_keys = ByKeys(self)
         self.saving = Saving(self, session, self.shown, self.span, self.picture)
         self.save = self.saving.button
         self.head.insertWidget(2, self.save)
@@ -216,7 +211,8 @@ class LogsView(View):
         self.traces.draw(drawn, [g for _, g in ghosts if g is not None], self._limit, self.laying.label())
         wrong = self._mark(shown)
         lost = [p.title for p, g in ghosts if g is None]
-        self.caption.setText(wrong + self._legend(shown, [p.title for p, g in ghosts if g is not None], lost))
+        behind = [p.title for p, g in ghosts if g is not None]
+        self.caption.setText(wrong + legend(self, shown, behind, lost, self._faults))
         self._put_back(shown, kept)
         self._whole()
         self.figures.fill(stands)
@@ -245,21 +241,6 @@ class LogsView(View):
         ]
         self.traces.place, self.traces.anchor = (x if np.isfinite(x) else None for x in places)
         self.second.setChecked(self.traces.anchor is not None)
-
-    def _legend(self, shown: PullResult, behind: list[str], lost: list[str]) -> str:
-        """What the lines are, and what cannot be drawn."""
-        name = f" Dashed ochre: {', '.join(behind)}." if behind else ""
-        what = f"{quality(shown.log, shown.pull).sentence}. " if shown.sweeps and not shown.evidence.is_sheet else ""
-        what += "Its ends were set by hand. " if self.spans.adjusted(shown) else ""
-        missing = f" Never come to {WAYS[self.laying.way]}: {', '.join(lost)}." if lost else ""
-        faults = f" Not computed: {'; '.join(self._faults)}." if self._faults else ""
-        cylinders = (
-            " Cylinders in turn: dotted, solid blue, dashed." if "spark_correction_1" in shown.log.channels else ""
-        )
-        return (
-            f"{what}Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults}"
-            " The mouse, or Left and Right, reads values; the wheel zooms."
-        )
 
     def problems_of(self, shown: PullResult) -> Sequence[Problem]:
         """What is wrong with the run that a pull is of."""
@@ -371,7 +352,8 @@ class LogsView(View):
         if self.traces.place is not None:
             self.move_cursor(self.traces.place)
 
-    def _open_channels(self) -> None:
+    def open_channels(self) -> None:
+        """Choose the channels by typing."""
         self.finder.open()
 
     def _laid_log(self) -> Log | None:
@@ -411,59 +393,16 @@ class LogsView(View):
 
     def keyPressEvent(self, event) -> None:
         """Left and right move the cursor; Shift moves it further. Letters press the words that name them."""
-        shown, cursor = self.shown(), self.traces.place
-        if shown is None or cursor is None:
+        if self.shown() is None or self.traces.place is None or not self.by_keys.take(event):
             super().keyPressEvent(event)
-            return
-        step = {SPEED: 50.0, TIME: 0.05, DISTANCE: 1.0}[self.laying.axis()]
-        step *= 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
-        key = event.key()
-        pressed = {letter: button for letter, _, button in self._letters()}
-        named = ("Shift+" if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else "") + event.text().upper()
-        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            self.move_cursor(cursor + (step if key == Qt.Key.Key_Right else -step))
-        elif named in pressed:
-            pressed[named].click()
-        elif figure := next((f for letter, _, f in FIGURES if letter == named), ""):
-            self.figures.toggle(figure)
-        else:
-            super().keyPressEvent(event)
-
-    def _letters(self) -> list[tuple[str, str, QPushButton]]:
-        """The letters of this view: what each does, and the word that it presses."""
-        return [
-            ("X", "over time or over engine speed", self.by_speed),
-            ("G", "reference on or off", self.ghost),
-            ("A", "all pulls of the revision, or one", self.all_pulls),
-            ("S", "second cursor where the first stands: differences, means, areas", self.second),
-            ("C", "channels: choose by typing, compute", self.channels_word),
-            ("N", "to the next event", self.events.on),
-            ("Shift+N", "back to the event before", self.events.back),
-            ("M", "mark the place, or the span between the cursors", self.marking.word),
-            ("W", "whole pull", self.whole),
-        ]
 
     def keys(self) -> list[tuple[str, str]]:
         """Keys of this view."""
-        letters = [(letter, what) for letter, what, _ in self._letters()]
-        figures = [(letter, f"{what}, or the traces again") for letter, what, _ in FIGURES]
-        return [("Left, Right", "move the cursor; with Shift further"), *letters, *figures]
+        return self.by_keys.named()
 
     def commands(self) -> list[Command]:
         """Commands of this view."""
-        return [
-            Command("Show traces over engine speed", "X", self.by_speed.click),
-            Command("Show traces over distance", "", self.by_distance.click),
-            Command("Show the reference in the traces", "G", self.ghost.click),
-            Command("Show all pulls of the revision in the traces", "A", self.all_pulls.click),
-            *(Command(f"Show {what}", letter, partial(self.figures.toggle, f)) for letter, what, f in FIGURES),
-            Command("Put a second cursor", "S", self.second.click),
-            Command("Choose the channels that are drawn", "C", self._open_channels),
-            Command("Arrange the panes as usual", "", self.finder.as_usual),
-            Command("Judge the pull between the cursors", "", self.spans.adjust),
-            Command("To the next event in the log", "N", self.events.on.click),
-            Command("Mark a place in the log", "M", self.marking.word.click),
-        ]
+        return self.by_keys.commands()
 
     def main_widget(self) -> QWidget:
         """The view itself takes the keys."""

@@ -1,0 +1,27 @@
+"""What the lines of the traces are, in words, and what cannot be drawn."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from yarvic.core.evidence.align import WAYS
+from yarvic.core.evidence.quality import quality
+from yarvic.state.results import PullResult
+
+if TYPE_CHECKING:
+    from yarvic.desk.views.logs.view import LogsView
+
+
+def legend(view: LogsView, shown: PullResult, behind: list[str], lost: list[str], not_computed: list[str]) -> str:
+    """What the lines are, and what cannot be drawn."""
+    name = f" Dashed ochre: {', '.join(behind)}." if behind else ""
+    what = f"{quality(shown.log, shown.pull).sentence}. " if shown.sweeps and not shown.evidence.is_sheet else ""
+    what += "Its ends were set by hand. " if view.spans.adjusted(shown) else ""
+    missing = f" Never come to {WAYS[view.laying.way]}: {', '.join(lost)}." if lost else ""
+    faults = f" Not computed: {'; '.join(not_computed)}." if not_computed else ""
+    several = any(len(track.lane.keys) > 1 for track in view.tracks)
+    cylinders = " Of several in a pane in turn: dotted, solid blue, dashed." if several else ""
+    return (
+        f"{what}Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults}"
+        " The mouse, or Left and Right, reads values; the wheel zooms."
+    )
