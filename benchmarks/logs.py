@@ -15,8 +15,8 @@ from benchmarks.measuring import ROOT, paired, row
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Channel, Log
 
-# A drive, and a day of nothing but pulls.
-PULL_EVERY_S = (60.0, 18.0)
+PULL_EVERY_S = 60.0
+LONG_H, LONG_CHANNELS, LONG_GIB = 4, 100, 4.0
 PAN_MS, PAN_99_MS, CHECKED_AS = 16.0, 33.0, 0.5
 
 PANNED = """
@@ -49,22 +49,31 @@ print(json.dumps([float(np.median(times)), float(np.percentile(times, 99))])); s
 os._exit(0)
 """
 
+LONG = """
+import json, resource, sys
+from pathlib import Path
+from yarvic.core.checks.limits import default_limits
+from yarvic.core.checks.of_file import Judging, check_file
+found = check_file(Path(sys.argv[1]), Judging(default_limits()))
+print(json.dumps([found[0]["pulls"], resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20]))
+"""
+
 
 def logs() -> None:
     """A pan, and all checks on an hour."""
-    for every_s in PULL_EVERY_S:
-        _checked(every_s)
+    _checked()
+    _long()
     _panned()
 
 
-def _checked(every_s: float) -> None:
-    """All checks on an hour of 60 channels at 100 Hz with a pull so often, against importing it from CSV."""
+def _checked() -> None:
+    """All checks on an hour of 60 channels at 100 Hz with a pull a minute, against importing it from CSV."""
     from yarvic.core.checks.limits import default_limits
     from yarvic.core.checks.run import check_log
     from yarvic.core.formats.csv_log import write_csv_log
     from yarvic.core.formats.logs.import_log import import_logs
 
-    log = _hour(every_s)
+    log = _hour()
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "hour.csv"
         path.write_text(write_csv_log(log), encoding="utf-8")
@@ -74,9 +83,9 @@ def _checked(every_s: float) -> None:
     row(what, f"{a * 1e3:.0f} ms", f"{b * 1e3:.0f} ms", ratio, f"at most {CHECKED_AS}", ratio <= CHECKED_AS)
 
 
-def _hour(every_s: float) -> Log:
+def _hour() -> Log:
     t = np.arange(360_000) / 100.0
-    phase = t % every_s
+    phase = t % PULL_EVERY_S
     on = (phase > 2.0) & (phase < 12.0)
     random = np.random.default_rng(1)
     values = {
@@ -98,6 +107,30 @@ def _hour(every_s: float) -> Log:
     values |= {k: 1.0 + 0.01 * random.random(t.size) for k in others}
     kinds = {k: CHANNELS[k] for k in values}
     return Log({k: Channel(k, c.title, c.quantity, c.unit, t, values[k]) for k, c in kinds.items()})
+
+
+def _long() -> None:
+    """The memory that four hours of 100 channels at 100 Hz take, from Parquet to the verdict."""
+    import polars as pl
+
+    log, count = _hour(), LONG_H * 360_000
+    columns = {"time [s]": np.arange(count) / 100.0}
+    named = {"engine_speed": "Engine speed [rpm]", "boost_pressure": "Boost pressure [Pa]"}
+    for n, (key, c) in enumerate(log.channels.items()):
+        columns[named.get(key, c.title if key == "throttle" else f"Signal {n}")] = np.tile(c.values, LONG_H)
+    random = np.random.default_rng(2)
+    while len(columns) <= LONG_CHANNELS:
+        columns[f"Signal {len(columns)}"] = random.random(count)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "long.parquet"
+        pl.DataFrame(columns).write_parquet(path)
+        columns.clear()
+        done = subprocess.run(
+            [sys.executable, "-c", LONG, str(path)], capture_output=True, text=True, check=True, cwd=ROOT
+        )
+    pulls, gib = json.loads(done.stdout)
+    what = f"{LONG_H} h of {LONG_CHANNELS} channels checked, {pulls} pulls"
+    row(what, f"{gib:.2f} GiB", "", gib / LONG_GIB, f"<= {LONG_GIB:g} GiB", gib <= LONG_GIB)
 
 
 def _panned() -> None:

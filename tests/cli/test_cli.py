@@ -633,6 +633,16 @@ def test_a_log_without_a_pull_says_what_of_it_is_in_the_way(tmp_path, change, wh
     assert done.returncode == 2 and "no pull was found" in done.stderr and why in done.stderr
 
 
+def test_check_says_what_a_log_without_a_pull_still_tells(tmp_path):
+    rows = ["time [s],Engine speed [rpm],Throttle [%],Fuel trim [%]"]
+    rows += [f"{i / 10.0:.1f},2100,14,{11.0 + 0.1 * (i % 3):.1f}" for i in range(900)]
+    (tmp_path / "cruise.csv").write_text("\n".join(rows))
+    done = yarvic("check", tmp_path / "cruise.csv")
+    assert done.returncode == 2 and "Judged without a pull: At cruise the unit adds fuel" in done.stderr
+    (tmp_path / "idle.csv").write_text("\n".join(r.replace(",2100,", ",900,") for r in rows))
+    assert "Nothing of it can be judged without a pull" in yarvic("check", tmp_path / "idle.csv").stderr
+
+
 def test_check_judges_by_the_limits_that_a_job_changed_and_a_file_comes_before_them(tmp_path, demo_path):
     from yarvic.core.checks.limits import OwnLimit
 

@@ -331,7 +331,9 @@ def test_a_channel_goes_into_the_pane_above_and_out_again(driver, logs):
     keys = [track.lane.keys for track in logs.tracks]
     assert keys[-2:] == [("boost_target",), ("ambient_temperature",)]
     assert not offered("pane above", "ambient temp")
-    while ("boost_pressure",) != logs.tracks[[t.lane.keys for t in logs.tracks].index(("boost_target",)) - 1].lane.keys:
+    while logs.tracks[[t.lane.keys for t in logs.tracks].index(("boost_target",)) - 1].lane.keys != (
+        "boost_pressure",
+    ):
         offered("its pane up", "boost target")[0]()
     offered("pane above", "boost target")[0]()
     (both,) = [t for t in logs.tracks if t.lane.keys == ("boost_pressure", "boost_target")]

@@ -24,16 +24,16 @@ TRIMS = ("fuel_trim", "long_trim")
 
 def beside_pulls(data: PullEvidence, log: Log, pulls: Sequence[Pull]) -> list[Finding]:
     """Findings of the whole log, with the pull that they are told with. What was not logged is not asked."""
-    found = [*_cruise(data, log, driven(log, pulls)), *_still(data, log), *_at_rest(data, log)]
+    found = [*_cruise(data, log, pulls), *_still(data, log), *_at_rest(data, log)]
     return [f for f in found if f.value is not None]
 
 
-def _cruise(data: PullEvidence, log: Log, there: Sequence[Driven]) -> list[Finding]:
+def _cruise(data: PullEvidence, log: Log, pulls: Sequence[Pull]) -> list[Finding]:
     """Both trims and what is left of the error, in sum, over the cruise where they are furthest from nought."""
     keys = [k for k in TRIMS if k in log.channels and log.channels[k].doubt is None]
-    cruises = [d for d in there if d.kind == "cruise"]
-    if data.engine.ignition != "spark" or not keys or not cruises:
+    if data.engine.ignition != "spark" or not keys:
         return []
+    cruises = [d for d in driven(log, pulls) if d.kind == "cruise"]
     sums = [(_mean_sum(log, keys, d), d) for d in cruises]
     known = [(v, d) for v, d in sums if np.isfinite(v)]
     if not known:

@@ -79,7 +79,7 @@ def _coming_and_holding(
     if coarse and findings:
         findings[0] = replace(findings[0], note="The log is too coarse to show whether boost swings.")
     if reached.size and not coarse:
-        swing = _swing(t[int(reached[0]) :], (pressure - target)[int(reached[0]) :])
+        swing = _swing(t[int(reached[0]) :], (pressure - target)[int(reached[0]) :], data.step_s(t))
         if swing is not None:
             size, at = swing
             findings.append(
@@ -94,9 +94,8 @@ def _coming_and_holding(
     return findings
 
 
-def _swing(t: FloatArray, error_pa: FloatArray) -> tuple[float, float] | None:
+def _swing(t: FloatArray, error_pa: FloatArray, step: float) -> tuple[float, float] | None:
     """The standard deviation of the error about its own running mean, Pa, where it is greatest, and the time there."""
-    step = float(np.median(np.diff(t))) if t.size > 1 else 0.0
     count = round(SWING_S / step) if step > 0.0 else 0
     if count < 4 or t.size < 2 * count:
         return None

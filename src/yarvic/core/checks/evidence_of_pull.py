@@ -87,6 +87,7 @@ class PullEvidence:
     _series: dict[tuple[str, str], tuple[FloatArray, FloatArray]] = field(
         default_factory=dict, init=False, repr=False, compare=False
     )
+    _speeds: dict[float, float | None] = field(default_factory=dict, init=False, repr=False, compare=False)
     _clocks: dict[int, _Inside] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def limit_key(self, check: str) -> str:
@@ -168,11 +169,15 @@ class PullEvidence:
 
     def where(self, channel: str, time_s: float | None = None, cylinder: int | None = None) -> Where:
         """The place of a finding, with the engine speed at that time."""
-        speed = None
-        if time_s is not None and "engine_speed" in self.log.channels:
-            at = float(self.log.at("engine_speed", np.array([time_s]))[0])
-            speed = at if np.isfinite(at) else None
+        speed = self._speed_at(time_s) if time_s is not None else None
         return Where(self.evidence, self.pull.start_s, self.pull.end_s, time_s, speed, channel, cylinder)
+
+    def _speed_at(self, time_s: float) -> float | None:
+        if time_s not in self._speeds:
+            told = "engine_speed" in self.log.channels
+            at = float(self.log.at("engine_speed", np.array([time_s]))[0]) if told else float("nan")
+            self._speeds[time_s] = at if np.isfinite(at) else None
+        return self._speeds[time_s]
 
     def when_at(self, speed_rpm: float) -> float | None:
         """The time at which the pull passed an engine speed; None where the log does not say it."""

@@ -46,6 +46,13 @@ class Finding:
     limit: str = ""  # the key of the shipped limit that judged it; empty for one of the job's ledger
     read: tuple[str, ...] = ()  # the channels that its family read
 
+    def of_family(self, family: str, read: tuple[str, ...]) -> Finding:
+        """The same, of a family that read these channels."""
+        return Finding(
+            self.check, self.severity, self.statement, self.rule, self.value, self.where, self.note, self.basis, family,
+            self.limit, read,
+        )  # fmt: skip
+
     def read_in_words(self) -> str:
         """Which channels its family read, in words; several of one kind counted."""
         by_family: dict[str, int] = {}

@@ -131,7 +131,8 @@ def _falling(data: PullEvidence) -> list[Finding]:
     if np.count_nonzero(good) < LEAST_SAMPLES or np.ptp(speed[good]) < LEAST_SPAN_RPM:
         return []
     t, off, speed = t[good], off[good], speed[good]
-    slope = float(np.polyfit(speed / PER_RPM, off, 1)[0])
+    away = speed / PER_RPM - speed.mean() / PER_RPM
+    slope = float(np.dot(away, off) / np.dot(away, away))
     seconds, began = longest(t, off < data.rule("rail_sag").watch_canonical)
     end, low = data.where("rail_pressure", float(t[-1])), data.where("rail_pressure", began)
     late = (

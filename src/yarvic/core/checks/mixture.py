@@ -35,7 +35,7 @@ def _trims(data: PullEvidence) -> list[Finding]:
         return [data.not_known("trim_sum", str(error), keys[0])]
     t = series[0][0]
     total = np.sum([np.interp(t, own, values) for own, values in series], axis=0)
-    mean = _running_mean(data, total, t)
+    mean = _running_mean(total, data.step_s(t))
     most = int(np.argmax(np.abs(mean)))
     way = "adds" if mean[most] > 0.0 else "takes away"
     where = data.where(keys[0], float(t[min(most, t.size - 1)]))
@@ -60,7 +60,7 @@ def _banks(data: PullEvidence) -> list[Finding]:
     except EvidenceError as error:
         return [data.not_known("bank_difference", str(error), keys[0])]
     t = series[0][0]
-    means = [_running_mean(data, np.interp(t, own, values), t) for own, values in series]
+    means = [_running_mean(np.interp(t, own, values), data.step_s(t)) for own, values in series]
     apart = np.max(means, axis=0) - np.min(means, axis=0)
     settled = t[: apart.size] >= data.pull.start_s + data.limits.sensor["settle"]
     if not settled.any():
@@ -102,8 +102,8 @@ def _of_sensor(data: PullEvidence, key: str) -> list[Finding]:
     if np.count_nonzero(settled) < 5:
         why = "the pull is too short for the sensor to settle"
         return [data.not_known(c, why, key) for c in checks]
+    error_lambda = _running_mean((measured - np.nan_to_num(target))[settled], data.step_s(t))
     t = t[settled]
-    error_lambda = _running_mean(data, (measured - np.nan_to_num(target))[settled], t)
     lean, rich = int(np.argmax(error_lambda)), int(np.argmin(error_lambda))
     return [
         data.found(
@@ -138,7 +138,7 @@ def _smoke(data: PullEvidence) -> list[Finding]:
     for key in data.members("lambda_measured"):
         try:
             t, measured = data.series(key)
-            mean = _running_mean(data, measured, t)
+            mean = _running_mean(measured, data.step_s(t))
             low = int(np.argmin(mean))
             where = data.where(key, float(t[min(low, t.size - 1)]))
             each.append(data.found("smoke_lambda", float(mean[low]), "Least air for the fuel", where))
@@ -150,8 +150,8 @@ def _smoke(data: PullEvidence) -> list[Finding]:
     return found
 
 
-def _running_mean(data: PullEvidence, values: FloatArray, t: FloatArray) -> FloatArray:
-    count = max(1, round(MEAN_OVER_S / max(data.step_s(t), 1e-6)))
+def _running_mean(values: FloatArray, step_s: float) -> FloatArray:
+    count = max(1, round(MEAN_OVER_S / max(step_s, 1e-6)))
     if values.size <= count:
         return np.array([values.mean()])
     sums = np.cumsum(np.concatenate(([0.0], values)))

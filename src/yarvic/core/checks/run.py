@@ -147,8 +147,8 @@ def _of_family(data: PullEvidence, title: str, family: Family) -> list[Finding]:
     """The findings of a family, with what it read."""
     data.reads.clear()
     found = family(data)
-    read = tuple(k for k in data.log.channels if k in data.reads)
-    return [replace(f, family=title, read=read) for f in found]
+    read = tuple(sorted(k for k in data.reads if k in data.log.channels))
+    return [f.of_family(title, read) for f in found]
 
 
 def check_curve(
@@ -165,9 +165,9 @@ def check_curve(
 def _in_order(log: Log) -> Log:
     """The log, with a doubt about each channel whose time runs backward: what lies in a pull cannot be told."""
     why = "its time runs backward: sort the rows by time, or export the log again"
-    backward = {
-        k: replace(c, doubt=Doubt("time", why)) for k, c in log.channels.items() if np.any(np.diff(c.time_s) < 0)
-    }
+    clocks = {id(c.time_s): c.time_s for c in log.channels.values()}
+    wrong = {key for key, t in clocks.items() if np.any(np.diff(t) < 0)}
+    backward = {k: replace(c, doubt=Doubt("time", why)) for k, c in log.channels.items() if id(c.time_s) in wrong}
     return replace(log, channels={**log.channels, **backward}) if backward else log
 
 

@@ -76,10 +76,14 @@ class Channel:
     states: tuple[str, ...] = ()
     shared: Clock | None = field(default=None, repr=False, compare=False)
 
-    @cached_property
+    @property
     def clock(self) -> Clock:
         """Its time stamps, with what is known of them."""
-        return self.shared if self.shared is not None and self.shared.time_s is self.time_s else Clock(self.time_s)
+        return self.shared if self.shared is not None and self.shared.time_s is self.time_s else self._own_clock
+
+    @cached_property
+    def _own_clock(self) -> Clock:
+        return Clock(self.time_s)
 
     @property
     def step_s(self) -> float:
