@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from yarvic.core.evidence.overview import SAMPLES_A_POINT, Overview
+from yarvic.core.evidence.overview import SAMPLES_A_POINT, Overview, Seen
 
 N = 300_000
 X = np.arange(N) / 100.0
@@ -44,3 +44,15 @@ def test_few_samples_in_sight_are_drawn_as_they_are_and_gaps_stay():
     assert np.isnan(drawn).sum() > 50 and np.isfinite(drawn).sum() > 200
     assert Overview(X[:3], Y[:3]).within(-5.0, 5.0, 100)[1].size == 3
     assert Overview(X[:0], Y[:0]).within(0.0, 1.0, 100)[1].size == 0
+
+
+def test_a_trace_seen_from_elsewhere_is_the_same_moved_and_turned_into_its_unit():
+    trace = Overview(X, Y)
+    seen = Seen(trace, 1000.0, lambda y: 2.0 * y + 1.0)
+    x, y = seen.within(-500.0, 700.0, 300)
+    plain_x, plain_y = trace.within(500.0, 1700.0, 300)
+    np.testing.assert_array_equal(x, plain_x - 1000.0)
+    np.testing.assert_array_equal(y, 2.0 * plain_y + 1.0)
+    assert seen.ends == pytest.approx((2.0 * Y.min() + 1.0, 2.0 * Y.max() + 1.0))
+    assert trace.rises and not Overview(X[::-1], Y).rises
+    assert np.isnan(Overview(X, np.full(N, np.nan)).ends).all() and np.isnan(Overview(X[:0], Y[:0]).ends).all()

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.overview import Overview
 from yarvic.core.physics import FloatArray
 
 # A hole longer than this many usual steps is a gap: nothing is interpolated across it. Our choice.
@@ -89,6 +90,11 @@ class Channel:
     def step_s(self) -> float:
         """The usual step between two samples, s; NaN for fewer than two."""
         return self.clock.step_s
+
+    @cached_property
+    def overview(self) -> Overview:
+        """It in fewer points, for drawing."""
+        return Overview(self.time_s, self.values)
 
 
 @dataclass(frozen=True)

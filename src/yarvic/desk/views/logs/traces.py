@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from PyQt6.QtCore import Qt
@@ -12,14 +13,24 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 from yarvic.core.checks.finding import amount
 from yarvic.core.evidence.between import Between, between
 from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.overview import Seen
+from yarvic.core.physics import FloatArray
 from yarvic.core.units import UNITS, from_canonical
-from yarvic.desk.views.logs.axis import LABELS, SPEED, Laid
-from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, Lane, Points, Track
+from yarvic.desk.views.logs.axis import LABELS, SPEED, TIME, Laid
+from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, SHORT, Lane, Points, Track
 from yarvic.desk.widgets.plot import sheet
 from yarvic.state.results import PullResult
 
 MOST_GHOSTS = 8
 LINE_PX, LEAST_LINES, AXIS_PX = 17, 2, 45
+
+
+def _in_unit(unit: str, values: FloatArray) -> FloatArray:
+    return np.asarray(from_canonical(values, unit))
+
+
+def _as_it_is(values: FloatArray) -> FloatArray:
+    return values
 
 
 @dataclass(frozen=True)
@@ -106,6 +117,8 @@ class Traces(QFrame):
         if channel is None or not channel.time_s.size:
             return NOTHING
         known = unit in UNITS and key in CHANNELS
+        if shown.laid.axis == TIME and channel.time_s.size > SHORT and channel.overview.rises:
+            return Seen(channel.overview, shown.laid.zero_s, partial(_in_unit, unit) if known else _as_it_is)
         values = np.asarray(from_canonical(channel.values, unit)) if known else channel.values
         places = shown.laid.at(channel.time_s)
         if shown.laid.axis == SPEED:

@@ -13,7 +13,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGraphicsItem
 
 from yarvic.core.evidence.channels import MOST_CYLINDERS, SPARK_CORRECTION
-from yarvic.core.evidence.overview import Overview
+from yarvic.core.evidence.overview import Overview, Seen
 from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import CAPTION_PX, tokens
 from yarvic.desk.widgets.plot import add_chart, inked, line_pen, penned, shaded
@@ -80,6 +80,13 @@ def lanes_of(keys: Iterable[str]) -> tuple[Lane, ...]:
     return tuple(found)
 
 
+def _ends(points: Points) -> tuple[float, float]:
+    if isinstance(points, Seen):
+        return points.ends
+    y = points[1]
+    return (float(np.nanmin(y)), float(np.nanmax(y))) if np.isfinite(y).any() else (float("nan"), float("nan"))
+
+
 def _together(parts: list[str]) -> str:
     """Values of one unit on one line, the unit once; of many the least and the most."""
     unit = next((p.rpartition(" ")[2] for p in parts if p != NO_VALUE and " " in p), "")
@@ -102,14 +109,14 @@ _CYLINDERS = (
     (Qt.PenStyle.SolidLine, "working", 2.2),
     (Qt.PenStyle.DashLine, "ink", 1.5),
 )
-Points = tuple[FloatArray, FloatArray]
+Points = tuple[FloatArray, FloatArray] | Seen  # the samples themselves, or a long trace as it is seen from here
 MOST_MARKS = 40
 # A trace of more samples than this has a line of one pixel: a wider one takes three times as long and shows no more.
 DENSE, THIN = 200_000, 1
 _DENSE: WeakSet[pg.PlotDataItem] = WeakSet()
 # Fewer samples than this are drawn as they are, whatever is in sight; a chart that has no width yet is taken for this.
 SHORT, LEAST_PX = 4000, 400
-NOTHING: Points = (np.empty(0), np.empty(0))
+NOTHING: tuple[FloatArray, FloatArray] = (np.empty(0), np.empty(0))
 
 
 class Track:
@@ -124,7 +131,7 @@ class Track:
             self.plot.getAxis(name).setStyle(maxTickLevel=0)
         # It stays as it is while the traces are moved sideways.
         self.plot.getAxis("left").setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
-        self._drawn: dict[pg.PlotDataItem, Overview] = {}
+        self._drawn: dict[pg.PlotDataItem, Overview | Seen] = {}
         self.plot.getViewBox().sigXRangeChanged.connect(lambda *_: self._refine())
         self.readout = pg.LabelItem(justify="left")
         self.readout.setFixedWidth(READOUT_PX)
@@ -175,39 +182,41 @@ class Track:
             self._ghosts.append(penned(self._curve(), "reference", 1, dashed=True))
         unused = [NOTHING] * (len(self._ghosts) - len(ghosts))
         for curves, points in ((self._main, main), (self._beside, beside), (self._ghosts, [*ghosts, *unused])):
-            for curve, (x, y) in zip(curves, points, strict=True):
-                self._take(curve, x, y)
+            for curve, each in zip(curves, points, strict=True):
+                self._take(curve, each)
         self._region.setVisible(region is not None)
         if region is not None:
             self._region.setRegion(region)
         self._in_sight(self._limit, limit is not None)
-        shown = [y for _, y in (*main, *beside, *ghosts) if np.isfinite(y).any()]
+        shown = [ends for each in (*main, *beside, *ghosts) if np.isfinite(ends := _ends(each)).all()]
         if not shown:
             return
         if limit is not None:
             self._limit.setPos(limit)
-            shown.append(np.array([limit]))
-        low, high = float(min(np.nanmin(y) for y in shown)), float(max(np.nanmax(y) for y in shown))
+            shown.append((limit, limit))
+        low, high = min(least for least, _ in shown), max(most for _, most in shown)
         pad = 0.08 * (high - low) or 1.0
         self.plot.setYRange(low - pad, high + pad, padding=0)
 
-    def _take(self, curve: pg.PlotDataItem, x: FloatArray, y: FloatArray) -> None:
+    def _take(self, curve: pg.PlotDataItem, points: Points) -> None:
         """Draw a trace: a long one on a rising axis by what is in sight, anything else as it is."""
         self._drawn.pop(curve, None)
-        if x.size > SHORT and np.all(np.diff(x) >= 0.0):
-            self._drawn[curve] = Overview(x, y)
-            if x.size > DENSE and curve in self._main and len(self.lane.keys) == 1:
+        long = points if isinstance(points, Seen) else Overview(*points)
+        trace = long.of if isinstance(long, Seen) else long
+        if isinstance(long, Seen) or (trace.x.size > SHORT and trace.rises):
+            self._drawn[curve] = long
+            if trace.x.size > DENSE and curve in self._main and len(self.lane.keys) == 1:
                 _DENSE.add(curve)
                 curve.setPen(line_pen("working", THIN))
             self._refine_one(curve, self._drawn[curve])
         else:
-            curve.setData(x, y)
+            curve.setData(trace.x, trace.y)
 
     def _refine(self) -> None:
         for curve, overview in self._drawn.items():
             self._refine_one(curve, overview)
 
-    def _refine_one(self, curve: pg.PlotDataItem, overview: Overview) -> None:
+    def _refine_one(self, curve: pg.PlotDataItem, overview: Overview | Seen) -> None:
         box = self.plot.getViewBox()
         (start, end), _ = box.viewRange()
         curve.setData(*overview.within(start, end, max(int(box.width()), LEAST_PX)))
