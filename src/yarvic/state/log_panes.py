@@ -112,12 +112,15 @@ def with_computed(log: Log, computed: Sequence[Computed]) -> tuple[Log, list[str
     """A log with its computed channels, and in words which of them cannot be computed from it, and why."""
     found, faults = dict(log.channels), []
     for c in computed:
-        try:
-            t, values = compute(read_expression(c.expression), log)
-        except EvidenceError as error:
-            faults.append(f"{c.title}: {error.what}")
-            continue
-        found[c.key] = Channel(c.key, c.title, "", c.unit, t, values)
+        asked = (c.title, c.expression, c.unit)
+        if asked not in log.derived:
+            try:
+                t, values = compute(read_expression(c.expression), log)
+            except EvidenceError as error:
+                faults.append(f"{c.title}: {error.what}")
+                continue
+            log.derived[asked] = Channel(c.key, c.title, "", c.unit, t, values)
+        found[c.key] = log.derived[asked]
     return replace(log, channels=found), faults
 
 

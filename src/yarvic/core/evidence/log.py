@@ -104,6 +104,11 @@ class Log:
     channels: Mapping[str, Channel]
     notes: tuple[str, ...] = ()
 
+    @cached_property
+    def derived(self) -> dict[object, Channel]:
+        """Channels that were worked out of this log, by what they are: it never changes, and they stay with it."""
+        return {}
+
     def channel(self, key: str) -> Channel:
         """The channel with this key. Raises EvidenceError when it was not logged."""
         try:
