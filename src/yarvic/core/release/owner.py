@@ -23,6 +23,7 @@ PLAIN = {
     "Filling": "the air filter and the intake",
     "Drivetrain": "clutch and drivetrain",
     "Ignition and supply": "ignition and battery",
+    "Sensors": "sensors that do not agree",
 }
 CAUTION = (
     "This page says what the logs show of the pulls that were made, on those days. It takes the place of no inspection."

@@ -18,6 +18,13 @@ ROW, HEAD = 21, 24
 WIDE, NARROW, NARROW_PX = (118, 236), (97, 206), 640
 # The least width of a pull, and of its number.
 LEAST_CELL, NUMBER_PX = 118, 58
+# Families whose names have no room in a narrow view.
+SHORT_FAMILY = {
+    "Power and torque": "Power",
+    "Ignition and supply": "Ignition",
+    "Charge air": "Charge",
+    "Fuel pressure": "Fuel",
+}
 # The checks within their family, short.
 SHORT = {
     "boost_overshoot": "overshoot",
@@ -168,7 +175,8 @@ class Matrix(QWidget):
                 painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
                 painter.setFont(font(CAPTION_PX, bold=True))
                 painter.setPen(t.color("ink"))
-                painter.drawText(QPointF(6, y + 15), family)
+                narrow = self._names() == NARROW
+                painter.drawText(QPointF(6, y + 15), SHORT_FAMILY.get(family, family) if narrow else family)
             painter.setFont(font(CAPTION_PX))
             painter.setPen(t.color("ink"))
             painter.drawText(QPointF(self._names()[0], y + 15), SHORT.get(first.check, first.check.replace("_", " ")))

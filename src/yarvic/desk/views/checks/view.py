@@ -18,7 +18,7 @@ from yarvic.desk.views.checks.matrix import Matrix
 from yarvic.desk.views.checks.owner import OwnerPanel
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.plot import add_chart, faint, line_pen, sheet
-from yarvic.desk.widgets.words import Empty, label, row, word
+from yarvic.desk.widgets.words import Elided, Empty, label, row, word
 from yarvic.state.causes import causes_in_words
 from yarvic.state.results import PullResult, simulated_mark
 from yarvic.state.session import Session
@@ -41,8 +41,8 @@ class ChecksView(View):
         self.matrix = Matrix(session)
         self.matrix.chosen.connect(self._show)
         self.sentence = label("", wrap=True)
-        self.source = label("", "caption", wrap=True)
-        self.points_at = label("", "caption", wrap=True)
+        self.source = Elided("caption")
+        self.points_at = Elided("caption")
         self.points_at.setAccessibleName("What the findings of this pull point at")
         self.limit = LimitForm(session, self._make_room)
         self.owner = OwnerPanel(session, self._make_room)
@@ -68,9 +68,8 @@ class ChecksView(View):
         column.setSpacing(3)
         column.addWidget(self.sentence)
         column.addWidget(self.points_at)
-        line = row(self.to_owner, self.to_limit, self.to_dyno, self.to_logs)
-        line.insertWidget(0, self.source, 1)
-        column.addLayout(line)
+        column.addWidget(self.source)
+        column.addLayout(row(None, self.to_owner, self.to_limit, self.to_dyno, self.to_logs))
         column.addWidget(self.limit)
         column.addWidget(self.owner, 1)
         self.sheet = sheet()

@@ -23,5 +23,5 @@ def legend(view: LogsView, shown: PullResult, behind: list[str], lost: list[str]
     cylinders = " Of several in a pane in turn: dotted, solid blue, dashed." if several else ""
     return (
         f"{what}Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults}"
-        " The mouse, or Left and Right, reads values; the wheel zooms."
+        " The mouse or the arrows read values; the wheel zooms."
     )
