@@ -42,7 +42,7 @@ def _duty(data: PullEvidence) -> Finding:
     duty = seconds * data.log.at("engine_speed", t) / SECONDS_PER_MINUTE / TURNS_PER_CYCLE
     if not np.isfinite(duty).any():
         return data.not_known(
-            "injector_window", "engine speed is not known where injection time is", "injection_time"
+            "injector_window", "engine speed was not logged where injection time was", "injection_time"
         )
     top = int(np.nanargmax(duty))
     where = data.where("injection_time", float(t[top]))
