@@ -12,8 +12,9 @@ from yarvic.core.evidence.dyno import Curve
 
 # A rise is read over so many rpm, which every rate of samples tells, and stated for 100. Our choice.
 STEP_RPM, STATED_RPM = 300.0, 100.0
-# What is smooth: a parabola over so many rpm; from this share of peak torque on it has come. Our choice.
-SMOOTH_RPM, ORDER, SETTLED = 600.0, 2, 0.75
+# Torque as means over so many rpm; what is smooth: a parabola over so many. A curve whose numbers stand for more than the
+# third is too coarse for a wobble. Our choice.
+MEAN_RPM, SMOOTH_RPM, COARSE_RPM, ORDER = 450.0, 2050.0, 550.0, 2
 # As a pull begins the throttle opens and the drivetrain winds up: so much of the speeds says nothing of the shape.
 BEGINS = 0.2
 NO_LOSS = "a limit is at the crank and the drivetrain's loss is not stated"
@@ -95,7 +96,8 @@ def _step(data: PullEvidence, found_curve: Curve) -> list[Finding]:
 def _shape(data: PullEvidence, found_curve: Curve) -> list[Finding]:
     """The deepest hole in torque, as the prominence of its valley, and how torque wobbles about a smooth curve.
 
-    Both are shares of peak torque. The smooth curve is that of Savitzky and Golay (Analytical Chemistry 36 (1964) 1627).
+    Both are shares of peak torque, of means over a width that logs of all rates show alike. The smooth curve is that of
+    Savitzky and Golay (Analytical Chemistry 36 (1964) 1627).
     """
     from scipy.signal import find_peaks, savgol_filter  # not needed at start
 
@@ -103,24 +105,26 @@ def _shape(data: PullEvidence, found_curve: Curve) -> list[Finding]:
     good = np.isfinite(found_curve.torque_nm) & (rpm >= low + BEGINS * (high - low))
     speed, torque = rpm[good], found_curve.torque_nm[good]
     step = float(np.median(np.diff(speed))) if speed.size > 1 else 0.0
-    window = 2 * round(0.5 * SMOOTH_RPM / step) + 1 if step > 0.0 else 0
-    if not ORDER + 1 < window < torque.size:
+    narrow, window = (2 * round(0.5 * width / step) + 1 if step > 0.0 else 0 for width in (MEAN_RPM, SMOOTH_RPM))
+    if not 3 <= narrow < torque.size:
         return []
-    most = float(torque.max())
-    valleys, about = find_peaks(-torque, prominence=0.0)
+    mean = np.convolve(np.pad(torque, narrow // 2, mode="edge"), np.ones(narrow) / narrow, mode="valid")
+    most = float(mean.max())
+    valleys, about = find_peaks(-mean, prominence=0.0)
     depths = about["prominences"]
     hole, at = (
         (float(depths.max()), float(speed[valleys[np.argmax(depths)]])) if depths.size else (0.0, float(speed[0]))
     )
-    off = torque - savgol_filter(torque, window, ORDER)
-    # Where torque still comes, its bend is no wobble; at the ends the smooth curve is a guess.
-    off[: window // 2], off[-(window // 2) :] = np.nan, np.nan
-    off[torque < SETTLED * most] = np.nan
     found = [_at(data, at, "torque_hole", hole / most, "Torque has a hole", "Torque has no hole")]
-    if np.count_nonzero(np.isfinite(off)) > window:
-        wobble, where = float(np.nanstd(off)) / most, float(speed[int(np.nanargmax(np.abs(off)))])
-        found.append(_at(data, where, "torque_wobble", wobble, "Torque wobbles", "Torque runs smooth"))
-    return found
+    if not window < mean.size:
+        return found
+    if found_curve.resolution_rpm > COARSE_RPM:
+        return [replace(found[0], note="The curve is too coarse to show whether torque wobbles.")]
+    # At the ends the means repeat the first and the last, and the smooth curve is a guess.
+    off = (mean - savgol_filter(mean, window, ORDER))[narrow:-narrow]
+    where = float(speed[narrow:-narrow][int(np.argmax(np.abs(off)))])
+    wobble = float(off.std()) / most
+    return [*found, _at(data, where, "torque_wobble", wobble, "Torque wobbles", "Torque runs smooth")]
 
 
 def _at(data: PullEvidence, rpm: float, check: str, value: float, words: str, holds: str) -> Finding:
