@@ -11,7 +11,7 @@ from typing import Annotated, TypeVar
 
 import typer
 
-from yarvic.cli_words import print_json, tell
+from yarvic.cli_words import AsJson, print_json, tell
 
 campaigns = typer.Typer(help="Trials of what is to hold whatever goes wrong.", no_args_is_help=True)
 T = TypeVar("T")
@@ -37,7 +37,7 @@ def _in_parts(campaign: Callable[[range], T], seeds: range, part: int) -> Iterat
 def flash(
     seeds: Annotated[int, typer.Option(min=1, max=1_000_000, help="How many writes to try.")] = 1000,
     first: Annotated[int, typer.Option(min=0, help="The first seed.")] = 0,
-    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")] = False,
+    as_json: AsJson = False,
 ) -> None:
     """Write simulated units while links, supplies, disks and testers fail; bring each to its end."""
     from yarvic.bench.flash_campaign import Tally, campaign
@@ -76,7 +76,7 @@ def checks(
     ] = 400,
     first: Annotated[int, typer.Option(min=0, help="The first seed.")] = 0,
     report: Annotated[Path | None, typer.Option(help="Write a page of it here, in Markdown.")] = None,
-    as_json: Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")] = False,
+    as_json: AsJson = False,
 ) -> None:
     """Pull simulated engines with a known fault, and as many sound ones: what is found, and which cause is named."""
     from yarvic.core.formats.files import write_whole

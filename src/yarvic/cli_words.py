@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from typing import Any
+from typing import Annotated, Any
+
+import typer
 
 from yarvic.core.errors import in_plain
+
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 
 
 def print_json(value: Any) -> None:
