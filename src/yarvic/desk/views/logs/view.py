@@ -22,7 +22,7 @@ from yarvic.desk.views.logs.axis import SPEED
 from yarvic.desk.views.logs.belongs import Belongs
 from yarvic.desk.views.logs.by_keys import ByKeys
 from yarvic.desk.views.logs.events import Events
-from yarvic.desk.views.logs.figures import TRACES, Figures
+from yarvic.desk.views.logs.figures import CYLINDERS, TRACES, Figures
 from yarvic.desk.views.logs.finder import Finder, lanes_arranged
 from yarvic.desk.views.logs.laying import SHORT, Laying
 from yarvic.desk.views.logs.legend import legend
@@ -145,6 +145,9 @@ class LogsView(View):
         self.about.setText(
             f"{simulated_mark(results)}evidence of {revision.name}{self._on(results)}" if revision else ""
         )
+        held = self.focusWidget()
+        if count == 0 and held in self._of_a_pull():
+            self.setFocus()  # or the focus would go on to a word that does something else
         for button in self._of_a_pull():
             button.setEnabled(count > 0)
         show_choice(self.save, "Save")
@@ -219,6 +222,7 @@ class LogsView(View):
         self.laid_on.setVisible(stands == TRACES)
         for of_traces in (self.channels_word, self.by_speed, self.by_distance, self.ghost, self.whole):
             of_traces.setEnabled(stands == TRACES)
+        self.all_pulls.setEnabled(stands in (TRACES, CYLINDERS))
         if stands != TRACES and shown.sweeps:
             self.caption.setText(f"{quality(shown.log, shown.pull).sentence}.")
 
