@@ -564,3 +564,23 @@ def test_a_log_without_a_pull_is_drawn_and_judged_by_what_needs_none(driver, tmp
         session.go("checks")
         assert "cruise_trim" in window.view("checks").matrix.rows
         session.place_changed.emit(found.worst.where)
+
+
+def test_a_ratio_of_unknown_fuel_is_never_shown_as_lambda(driver, page):
+    """Its fuel was not stated: in the traces and over another channel it stays a ratio, and says so at the axis."""
+    driver.click(page.take)
+    driver.idle()
+    window = driver.window
+    session, view = window.session, window.view("logs")
+    mine = next(p for p in session.working_results().pulls if p.evidence.origin is not None)
+    session.go("logs")
+    view.choose(session.working_results().pulls.index(mine))
+    track = next(t for t in view.tracks if t.lane.keys == ("lambda_measured",))
+    assert track.plot.getAxis("left").labelText == "AFR of unknown fuel"
+    over = view.figures.over
+    view.figures.toggle("over")
+    over._asking = "y"
+    over.choose("lambda_measured")
+    over.pick(5)
+    assert "AFR of unknown fuel" in over.at.text() and "lambda" not in over.at.text()
+    assert over.plot.getAxis("left").labelText == "AFR of unknown fuel"

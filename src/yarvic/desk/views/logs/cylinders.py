@@ -80,6 +80,8 @@ class Cylinders(QFrame):
         self.grid.show_table(found, unit, f"{WAYS[way]} of all")
         of = pulls[0].title if len(pulls) == 1 else f"{len(pulls)} pulls together"
         worst = f" {CHANNELS[key].sign.capitalize()}." if CHANNELS[key].sign else ""
+        doubts = [c.doubt.sentence for k in families[self.family].values() if (c := pulls[0].log.channels[k]).doubt]
+        worst += f" In doubt: {doubts[0]}." if doubts else ""
         self.words.setText(
             f"{of}: {WAYS[way].lower()} {_title(self.family).lower()} in each band of engine speed, {unit}.{worst}"
             f" Deeper tint: further from the middle of all cylinders."

@@ -11,14 +11,13 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QRect
 from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
-from yarvic.core.checks.finding import amount
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.against import Points, against
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Log
 from yarvic.core.physics import FloatArray
-from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.theme import mix, tokens
+from yarvic.desk.views.logs.doubted import amount_words, axis_words, in_unit
 from yarvic.desk.views.logs.finder import HEIGHT, WIDTH
 from yarvic.desk.widgets.plot import add_chart, inked, penned, sheet
 from yarvic.desk.widgets.typed_list import Fitting, TypedList
@@ -124,8 +123,8 @@ class OverPicture(QFrame):
             item.setData(x[level == n], y[level == n])
         self.near.setData([], [])
         self._picked = None
-        self.plot.setLabel("bottom", f"{title_of(self.over.x, log)}, {self._unit(self.over.x)}".rstrip(", "))
-        self.plot.setLabel("left", self._unit(self.over.y))
+        self.plot.setLabel("bottom", f"{title_of(self.over.x, log)}, {self._axis(self.over.x)}".rstrip(", "))
+        self.plot.setLabel("left", self._axis(self.over.y))
         self.plot.autoRange(padding=0.04)
         thin = f" of {points.of:,}, the lowest and highest of each stretch" if points.of > x.size else ""
         tint = ""
@@ -139,8 +138,7 @@ class OverPicture(QFrame):
         self.at.setText("")
 
     def _in_unit(self, values: FloatArray, key: str) -> FloatArray:
-        unit = self._unit(key)
-        return np.asarray(from_canonical(values, unit)) if key in CHANNELS and unit in UNITS else values
+        return in_unit(self._log.channels[key], values, self._unit(key)) if self._log is not None else values
 
     def _unit(self, key: str) -> str:
         if key in CHANNELS:
@@ -148,7 +146,10 @@ class OverPicture(QFrame):
         return self._log.channels[key].unit if self._log is not None and key in self._log.channels else ""
 
     def _words(self, value: float, key: str) -> str:
-        return amount(value, self._unit(key)) if key in CHANNELS else f"{value:.4g} {self._unit(key)}".rstrip()
+        return amount_words(self._log.channels[key], value, self._unit(key)) if self._log is not None else ""
+
+    def _axis(self, key: str) -> str:
+        return axis_words(self._log.channels[key], self._unit(key)) if self._log is not None else ""
 
     # -- choosing
 

@@ -10,13 +10,14 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
-from yarvic.core.checks.finding import amount
 from yarvic.core.evidence.between import Between, between
 from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.log import Channel
 from yarvic.core.evidence.overview import Seen
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import UNITS, from_canonical
 from yarvic.desk.views.logs.axis import LABELS, SPEED, TIME, Laid
+from yarvic.desk.views.logs.doubted import amount_words, axis_words, in_unit
 from yarvic.desk.views.logs.track import NO_VALUE, NOTHING, SHORT, Lane, Points, Track
 from yarvic.desk.widgets.plot import sheet
 from yarvic.state.results import PullResult
@@ -25,12 +26,8 @@ MOST_GHOSTS = 8
 LINE_PX, LEAST_LINES, AXIS_PX = 17, 2, 45
 
 
-def _in_unit(unit: str, values: FloatArray) -> FloatArray:
-    return np.asarray(from_canonical(values, unit))
-
-
-def _as_it_is(values: FloatArray) -> FloatArray:
-    return values
+def _in_unit(channel: Channel, unit: str, values: FloatArray) -> FloatArray:
+    return in_unit(channel, values, unit)
 
 
 @dataclass(frozen=True)
@@ -86,7 +83,7 @@ class Traces(QFrame):
                 [self._points(shown, key, unit) for key in lane.keys],
                 [self._points(shown, key, unit) for key in lane.beside],
                 [self._points(g, track.ghost_key, unit) for g in ghosts[:MOST_GHOSTS]],
-                unit,
+                self._axis(shown, lane.keys[0], unit),
                 region,
                 limit_of(lane, unit),
             )
@@ -106,6 +103,11 @@ class Traces(QFrame):
             if np.isfinite(places).all():
                 self.tracks[0].plot.setXRange(float(places[0]), float(places[1]), padding=0.0)
 
+    @staticmethod
+    def _axis(shown: Shown, key: str, unit: str) -> str:
+        channel = shown.laid.log.channels.get(key)
+        return axis_words(channel, unit) if channel is not None else unit
+
     def _unit(self, shown: Shown, key: str) -> str:
         if key in CHANNELS:
             return self.unit_of(key)
@@ -116,10 +118,9 @@ class Traces(QFrame):
         channel = shown.laid.log.channels.get(key)
         if channel is None or not channel.time_s.size:
             return NOTHING
-        known = unit in UNITS and key in CHANNELS
         if shown.laid.axis == TIME and channel.time_s.size > SHORT and channel.overview.rises:
-            return Seen(channel.overview, shown.laid.zero_s, partial(_in_unit, unit) if known else _as_it_is)
-        values = np.asarray(from_canonical(channel.values, unit)) if known else channel.values
+            return Seen(channel.overview, shown.laid.zero_s, partial(_in_unit, channel, unit))
+        values = in_unit(channel, channel.values, unit)
         places = shown.laid.at(channel.time_s)
         if shown.laid.axis == SPEED:
             inside = np.isfinite(places)
@@ -163,12 +164,7 @@ class Traces(QFrame):
         value = float(shown.laid.log.at(key, np.array([time]))[0])
         if not np.isfinite(value):
             return NO_VALUE
-        if key not in CHANNELS:
-            return f"{value:.4g} {channel.unit}".rstrip()
-        if channel.doubt is not None and channel.doubt.about == "fuel":
-            return f"{value:.2f} AFR of unknown fuel"
-        words = amount(value, self.unit_of(key))
-        return f"{words} ?" if channel.doubt is not None else words
+        return amount_words(channel, value, self._unit(shown, key))
 
     def _between(self, shown: Shown, key: str, start_s: float, end_s: float) -> tuple[str, ...]:
         """What lies between the two cursors, from the earlier to the later one."""
