@@ -22,7 +22,7 @@ from yarvic.core.link.buses import BusChoice, open_bus
 from yarvic.core.link.transport import TESTER, UNIT, IsoTp, TransportError
 
 ALONE_S = 20.0  # how long a unit stays whose starter is gone
-START_S = 20.0
+START_S = 60.0  # a machine at its limits takes long to start a process
 
 
 def run(folder: Path, channel: str, number: int = 0) -> None:
