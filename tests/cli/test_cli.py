@@ -633,6 +633,32 @@ def test_a_log_without_a_pull_says_what_of_it_is_in_the_way(tmp_path, change, wh
     assert done.returncode == 2 and "no pull was found" in done.stderr and why in done.stderr
 
 
+def test_check_gives_the_matrix_and_the_owners_page_as_json(tmp_path):
+    rows = ["time [s],Engine speed [rpm],Throttle [%],Coolant temperature [degC]"]
+    for i in range(1200):
+        t = i / 20.0
+        phase = t % 30.0
+        on = 10.0 <= phase < 20.0
+        hot = 118.0 if t > 30.0 else 90.0
+        rows.append(
+            f"{t:.2f},{1800 + 440 * (phase - 10.0) if on else 1800:.0f},{100 if on else 12},{hot + 0.1 * (i % 3):.1f}"
+        )
+    (tmp_path / "two.csv").write_text("\n".join(rows))
+    done = yarvic("check", tmp_path / "two.csv", "--json")
+    (entry,) = json.loads(done.stdout)
+    first, second = ({f["check"]: f for f in p["findings"]}["coolant_temperature"] for p in entry["pull_list"])
+    assert (first["severity"], second["severity"]) == ("pass", "stop")
+    assert (
+        second["value"] == pytest.approx(391.35, abs=0.01) and second["margin"] < 0.0 and second["at_rpm"] >= 1800.0
+    )
+    worst = next(c for c in entry["checks"] if c["check"] == "coolant_temperature")
+    assert worst["limit_key"] == "coolant_temperature" and "coolant_temperature" in worst["read"]
+    assert entry["for_the_owner"]["in_a_sentence"].startswith(
+        "Do not drive it hard until this is put right: temperatures"
+    )
+    assert any("Temperatures" in line for line in entry["for_the_owner"]["What is wrong"])
+
+
 def test_check_says_what_a_log_without_a_pull_still_tells(tmp_path):
     rows = ["time [s],Engine speed [rpm],Throttle [%],Fuel trim [%]"]
     rows += [f"{i / 10.0:.1f},2100,14,{11.0 + 0.1 * (i % 3):.1f}" for i in range(900)]

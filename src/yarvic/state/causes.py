@@ -11,7 +11,7 @@ from yarvic.state.session import Session
 
 if TYPE_CHECKING:
     from yarvic.core.checks.causes import Causes, Ranked
-    from yarvic.core.release.owner import OwnersPage
+    from yarvic.core.checks.for_owner import OwnersPage
 
 MOST_NAMED = 3
 
@@ -34,7 +34,7 @@ def _named(cause: Ranked) -> str:
 def owners_page_of(session: Session) -> OwnersPage | None:
     """The page for the owner of what the working revision's evidence says; None where nothing was judged."""
     from yarvic.core.checks.causes import Causes  # neither is needed at start
-    from yarvic.core.release.owner import owners_page
+    from yarvic.core.checks.for_owner import owners_page
 
     job, results, revision = session.job, session.working_results(), session.evidence_revision()
     if job is None or results is None or revision is None or not results.pulls:

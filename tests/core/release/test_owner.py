@@ -7,8 +7,9 @@ from pypdf import PdfReader
 
 from yarvic.core.checks.causes import Causes, Ranked
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, Finding, Where
+from yarvic.core.checks.for_owner import owners_page
 from yarvic.core.checks.run import Summary
-from yarvic.core.release.owner import owners_page, owners_pdf
+from yarvic.core.release.owner import owners_pdf
 
 NONE = Causes((), "")
 

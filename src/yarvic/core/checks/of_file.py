@@ -12,16 +12,16 @@ from yarvic.core.checks.against_baseline import kind_of
 from yarvic.core.checks.baseline import Baseline
 from yarvic.core.checks.causes import causes
 from yarvic.core.checks.evidence_of_pull import EngineKind
-from yarvic.core.checks.finding import VERDICT_WORDS, verdict
+from yarvic.core.checks.finding import VERDICT_WORDS, Finding, verdict
+from yarvic.core.checks.for_owner import owners_page
 from yarvic.core.checks.limits import Limits
-from yarvic.core.checks.run import check_log, check_whole, families_of, summarize
+from yarvic.core.checks.run import CheckedPull, check_log, check_whole, families_of, summarize
 from yarvic.core.checks.signature import first_signature
 from yarvic.core.errors import EvidenceError, FormatError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Column, Facts, Mapping
 from yarvic.core.evidence.problems import problems
-from yarvic.core.evidence.pulls import Pull
 from yarvic.core.evidence.quality import quality
 from yarvic.core.formats.logs.import_log import Imported, import_logs
 
@@ -65,16 +65,18 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
     summaries = summarize([list(r.findings) for r in results])
     judged = {s.family for s in summaries}
     pointed_at = causes([f for r in results for f in r.findings], [r.off for r in results], kind_of(by.engine))
+    unjudged = [f for f in families_of(by.engine) if f not in judged]
+    page = owners_page(path.name, "", summaries, unjudged, pointed_at, simulated=False)
     return {
         "log": str(path),
         "part": found.part,
         "pulls": len(results),
-        "pull_list": [_pull_document(found.log, r.pull) for r in results],
+        "pull_list": [_pull_document(found.log, r) for r in results],
         "verdict": verdict([s.worst for s in summaries]),
         "problems": [p.sentence for p in problems(found.log)],
         "notes": [*found.log.notes, *([why] if why else [])],
         "baseline": baseline.title if baseline is not None else None,
-        "not_asked": [f for f in families_of(by.engine) if f not in judged],
+        "not_asked": unjudged,
         "columns": [column_document(c, found.log) for c in (found.understood.time, *found.understood.columns)],
         "checks": [
             {
@@ -103,10 +105,12 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
             for c in pointed_at.ranked
         ],
         "next_look": pointed_at.next_look,
+        "for_the_owner": {"in_a_sentence": page.headline, **{heading: list(lines) for heading, lines in page.parts}},
     }
 
 
-def _pull_document(log: Log, pull: Pull) -> dict[str, Any]:
+def _pull_document(log: Log, checked: CheckedPull) -> dict[str, Any]:
+    pull = checked.pull
     found = quality(log, pull)
     return {
         "start_s": pull.start_s,
@@ -117,6 +121,24 @@ def _pull_document(log: Log, pull: Pull) -> dict[str, Any]:
         "kind": found.kind,
         "ends": found.ends,
         "reasons": list(found.reasons),
+        "findings": [_finding_document(f) for f in checked.findings],
+    }
+
+
+def _finding_document(f: Finding) -> dict[str, Any]:
+    """A cell of the matrix: numbers in canonical units."""
+    return {
+        "check": f.check,
+        "family": f.family,
+        "severity": f.severity,
+        "statement": f.statement,
+        "value": f.value,
+        "limit": f.rule.stop_canonical if f.rule is not None else None,
+        "margin": f.margin,
+        "at_s": f.where.time_s,
+        "at_rpm": f.where.speed_rpm,
+        "channel": f.where.channel,
+        "cylinder": f.where.cylinder,
     }
 
 

@@ -8,9 +8,10 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QFrame, QScrollArea, QVBoxLayout, QWidget
 
+from yarvic.core.checks.for_owner import CAUTION, OwnersPage
 from yarvic.core.errors import YarvicError
 from yarvic.core.formats.files import write_whole
-from yarvic.core.release.owner import CAUTION, OwnersPage, owners_pdf
+from yarvic.core.release.owner import owners_pdf
 from yarvic.desk.widgets.words import label, row, word
 from yarvic.state.causes import owners_page_of
 from yarvic.state.session import Session
