@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
 from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.stretches import stretches
 from yarvic.core.physics import FloatArray
 
 # A wideband on its end writes one number and no noise: so long, and it is off the scale wherever that end lies.
@@ -123,10 +124,8 @@ def _of_sensor(data: PullEvidence, key: str) -> list[Finding]:
 
 def _lies_flat(t: FloatArray, values: FloatArray, end: float) -> NDArray[np.bool_]:
     """Where a trace repeats its own extreme for longer than noise would let it."""
-    on_end = np.concatenate(([False], values == end, [False])).astype(np.int8)
-    edges = np.flatnonzero(np.diff(on_end))
     flat = np.zeros(values.shape, dtype=bool)
-    for first, last in zip(edges[::2], edges[1::2], strict=True):
+    for first, last in stretches(values == end):
         if t[last - 1] - t[first] >= FLAT_FOR_S:
             flat[first:last] = True
     return flat

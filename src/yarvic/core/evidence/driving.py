@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.pulls import Pull
+from yarvic.core.evidence.stretches import in_windows, stretches
 from yarvic.core.physics import FloatArray
 
 Kind = Literal["hold", "cruise", "cool-down"]
@@ -59,9 +60,11 @@ def driven(log: Log, pulls: Sequence[Pull]) -> list[Driven]:
     steady = _stays(speed, width, bound) & _stays(throttle, width, np.full(bound.shape, STEADY_THROTTLE))
     closed = known & (throttle <= CLOSED)
     found = [
-        d for a, b in _stretches(_around(steady, width, count) & known) if (d := _held(clock, speed, throttle, a, b))
+        d
+        for a, b in stretches(in_windows(steady, width, count) & known)
+        if (d := _held(clock, speed, throttle, a, b))
     ]
-    for a, b in _stretches(closed):
+    for a, b in stretches(closed):
         behind = any(0.0 <= clock[a] - p.end_s <= BEHIND_S for p in pulls)
         if behind and clock[b - 1] - clock[a] >= COOLS_S:
             found.append(_named("cool-down", clock, speed, throttle, a, b))
@@ -76,20 +79,6 @@ def _stays(values: FloatArray, width: int, bound: FloatArray) -> NDArray[np.bool
     """Where a window that begins here stays within a bound; not where anything in it is unknown."""
     seen = sliding_window_view(values, width)
     return np.asarray(seen.max(axis=1) - seen.min(axis=1) <= bound)
-
-
-def _around(begins: NDArray[np.bool_], width: int, count: int) -> NDArray[np.bool_]:
-    """All samples of the windows that begin at these."""
-    marks = np.zeros(count + 1, dtype=np.int64)
-    at = np.flatnonzero(begins)
-    np.add.at(marks, at, 1)
-    np.add.at(marks, at + width, -1)
-    return np.asarray(np.cumsum(marks[:-1]) > 0)
-
-
-def _stretches(there: NDArray[np.bool_]) -> list[tuple[int, int]]:
-    edges = np.flatnonzero(np.diff(np.concatenate(([False], there, [False])).astype(np.int8)))
-    return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
 
 
 def _held(clock: FloatArray, speed: FloatArray, throttle: FloatArray, a: int, b: int) -> Driven | None:

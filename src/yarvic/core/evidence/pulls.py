@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.stretches import in_windows, stretches
 from yarvic.core.physics import FloatArray
 
 
@@ -181,20 +182,20 @@ def _steady(t: FloatArray, throttle: FloatArray) -> list[tuple[int, int]]:
         middle = np.median(np.stack([throttle[:-2], throttle[1:-1], throttle[2:]]), axis=0)
         throttle = np.concatenate((throttle[:1], middle, throttle[-1:]))
     opened = np.isfinite(throttle) & (throttle > MIN_THROTTLE) & _may_be_steady(t, throttle)
-    found, left = [], _runs(opened, 0)
+    found, left = [], stretches(opened, 0)
     while left:
         first, last = left.pop()
         if t[last - 1] - t[first] < MIN_LENGTH_S:
             continue
         part = throttle[first:last]
-        runs = _runs(np.abs(part - np.nanmedian(part)) <= THROTTLE_BAND, first)
+        runs = stretches(np.abs(part - np.nanmedian(part)) <= THROTTLE_BAND, first)
         a, b = max(runs, key=lambda r: r[1] - r[0], default=(first, first))
         # The median of the whole need not be that of its longest run: the run is held to its own, until it is.
         while b > a:
             own = np.abs(throttle[a:b] - np.nanmedian(throttle[a:b])) <= THROTTLE_BAND
             if own.all():
                 break
-            c, d = max(_runs(own, a), key=lambda r: r[1] - r[0])
+            c, d = max(stretches(own, a), key=lambda r: r[1] - r[0])
             a, b = c, d
         if b > a and t[b - 1] - t[a] >= MIN_LENGTH_S:
             found.append((a, b))
@@ -211,20 +212,10 @@ def _may_be_steady(t: FloatArray, throttle: FloatArray) -> NDArray[np.bool_]:
         return np.ones(t.shape, dtype=bool)
     clock = t[0] + np.arange(count) / GLANCES_HZ
     seen = sliding_window_view(np.interp(clock, t[good], throttle[good]), width)
-    steady = np.zeros(count + 1, dtype=np.int64)
-    begins = np.flatnonzero(seen.max(axis=1) - seen.min(axis=1) <= 2.0 * THROTTLE_BAND)
-    np.add.at(steady, begins, 1)
-    np.add.at(steady, begins + width, -1)
-    near = np.cumsum(steady[:-1]) > 0
+    near = in_windows(seen.max(axis=1) - seen.min(axis=1) <= 2.0 * THROTTLE_BAND, width, count)
     return np.asarray(near[np.clip(np.rint((t - t[0]) * GLANCES_HZ).astype(np.intp), 0, count - 1)])
 
 
 def _halves(first: int, last: int) -> list[tuple[int, int]]:
     middle = (first + last) // 2
     return [(first, middle), (middle, last)]
-
-
-def _runs(keep: NDArray[np.bool_], offset: int) -> list[tuple[int, int]]:
-    """Runs of true samples, as (first, one past last), counted from `offset`."""
-    edges = np.flatnonzero(np.diff(np.concatenate(([False], keep, [False])).astype(np.int8)))
-    return [(int(a) + offset, int(b) + offset) for a, b in zip(edges[::2], edges[1::2], strict=True)]
