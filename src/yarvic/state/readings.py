@@ -7,6 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from yarvic.core.calibration.compare import compare
+from yarvic.core.checks.confidence import in_words
 from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, STOP, WATCH
 from yarvic.core.checks.run import Summary
 from yarvic.core.errors import EvidenceError
@@ -29,6 +30,7 @@ from yarvic.state.sheet_readings import job_readings, job_state, lacking, plan_r
 # a healthy vehicle's whole spread.
 MOST_DIFFERENCES = 30  # that are read out one by one
 HEAT_SOAK_SHARE = 0.01
+WORTH_SAYING = 0.01  # a smaller chance to pass a limit is not worth a word where the check passes. Our choice.
 # Why runs from files give no number by a standard.
 NO_NUMBER = "its air, or the correction that its numbers have, is unknown: state it, or choose another standard"
 
@@ -45,12 +47,20 @@ def of_summary(summary: Summary, units: Mapping[str, str]) -> Reading:
     return Reading(
         worst.severity,
         summary.sentence(),
-        worst.numbers(units),
+        _with_chance(summary, worst.numbers(units)),
         worst.share_of_limit(),
         worst.watch_share(),
         worst.where,
         step,
     )
+
+
+def _with_chance(summary: Summary, numbers: str) -> str:
+    """The numbers, with the chance that another pull is past the limit where a decision may hang on it."""
+    chance = summary.chance_past
+    if chance is None or (summary.worst.severity == PASS and chance < WORTH_SAYING):
+        return numbers
+    return f"{numbers.removesuffix('.')}. {in_words(chance)}" if numbers else numbers
 
 
 def readings(session: Session, step: str) -> list[Reading]:

@@ -87,6 +87,7 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
                 "value": s.worst.value,
                 "limit": s.worst.rule.stop_canonical if s.worst.rule else None,
                 "margin": s.worst.margin,
+                "chance_past_limit": s.chance_past,
                 "source": s.worst.rule.source if s.worst.rule else "",
                 "limit_key": s.worst.limit,
                 "read": list(s.worst.read),

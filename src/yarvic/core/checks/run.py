@@ -13,6 +13,7 @@ from yarvic.core.checks.beside_pulls import beside_pulls
 from yarvic.core.checks.best_torque import best_torque
 from yarvic.core.checks.boost import boost
 from yarvic.core.checks.charge_air import charge_air
+from yarvic.core.checks.confidence import chance_past
 from yarvic.core.checks.cross_checks import cross_checks
 from yarvic.core.checks.curve import curve
 from yarvic.core.checks.drivetrain import drivetrain
@@ -180,6 +181,12 @@ class Summary:
     failing: int
     pulls: int
     noun: str = "pulls"
+    values: tuple[float, ...] = ()  # of all pulls, where one limit judged them
+
+    @property
+    def chance_past(self) -> float | None:
+        """The chance that another pull goes past the stop limit; None where too few tell."""
+        return chance_past(self.values, self.worst.rule) if self.worst.rule is not None else None
 
     @property
     def family(self) -> str:
@@ -204,7 +211,21 @@ def summarize(per_pull: list[list[Finding]], noun: str = "pulls") -> list[Summar
             by_check.setdefault(finding.check, []).append(finding)
 
     summaries = [
-        Summary(check, worst_of(found), sum(f.severity in (STOP, WATCH) for f in found), len(per_pull), noun)
+        Summary(
+            check,
+            worst_of(found),
+            sum(f.severity in (STOP, WATCH) for f in found),
+            len(per_pull),
+            noun,
+            _values(found),
+        )
         for check, found in by_check.items()
     ]
     return sorted(summaries, key=lambda s: (ORDER[s.worst.severity], -(s.worst.share_of_limit() or 0.0)))
+
+
+def _values(found: list[Finding]) -> tuple[float, ...]:
+    """The values of all findings of a check; none where pulls were held to different limits, or one was not judged."""
+    rules = {(f.rule.stop_canonical, f.rule.side) if f.rule is not None else None for f in found}
+    values = [f.value for f in found if f.value is not None]
+    return tuple(values) if len(rules) == 1 and len(values) == len(found) else ()

@@ -9,6 +9,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
+from yarvic.core.checks.confidence import in_words
 from yarvic.core.checks.finding import Finding, Where
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.units import from_canonical
@@ -124,9 +125,8 @@ class ChecksView(View):
         self.to_limit.setEnabled(self.limit.can_change(finding))
         units = self.session.settings.units
         numbers = finding.numbers(units)
-        self.sentence.setText(
-            f"{p.title}. {finding.statement}: {numbers}" if numbers else f"{p.title}. {finding.statement}"
-        )
+        said = f"{p.title}. {finding.statement}: {numbers}" if numbers else f"{p.title}. {finding.statement}"
+        self.sentence.setText(f"{said.removesuffix('.')}. {self._how_sure(finding)}".rstrip())
         self.points_at.setText(self._pointed_at(p))
         self.points_at.setVisible(bool(self.points_at.text()) and self.sheet.isVisibleTo(self))
         kind_shown = CHANNELS.get(finding.where.channel or "")
@@ -154,6 +154,12 @@ class ChecksView(View):
                 self.plot.plot(channel.time_s - p.pull.start_s, shown, pen=pen, connect="finite")
         self._mark(finding, p, unit, kind.quantity)
         self.plot.autoRange(padding=0.06)
+
+    def _how_sure(self, finding: Finding) -> str:
+        """How the pulls together stand to the limit of a check; empty where they are too few to tell."""
+        results = self.session.working_results()
+        of = next((s for s in results.summaries if s.check == finding.check), None) if results is not None else None
+        return in_words(of.chance_past) if of is not None and finding.value is not None else ""
 
     def _pointed_at(self, p: PullResult) -> str:
         job = self.session.job
