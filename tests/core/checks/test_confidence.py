@@ -34,9 +34,7 @@ def test_few_pulls_tell_nothing_and_pulls_that_are_all_alike_tell_all():
     assert chance_past((1.0, 1.0, 1.0), above) == 0.0 and chance_past((4.0, 4.0, 4.0), above) == 1.0
     assert chance_past((-0.01, -0.02, -0.015), below) < 0.02 < 0.98 < chance_past((-0.2, -0.21, -0.205), below)
     assert (
-        "fewer than 1 past" in in_words(0.001)
-        and "more than 99" in in_words(0.999)
-        and " 12 past" in in_words(0.12)
+        "fewer than 1 past" in in_words(0.001) and "more than 99" in in_words(0.999) and " 12 past" in in_words(0.12)
     )
 
 
