@@ -501,6 +501,15 @@ def test_a_watched_folder_offers_what_appears(driver, tmp_path):
     assert "cannot be read" in driver.window.notice.what.text()
 
 
+def taken(driver, path):
+    """A file dropped and taken as it is; gives the session and the view of logs."""
+    driver.rung("A1")
+    assert drop(driver, path)
+    driver.click(driver.window.shown().take)
+    driver.idle()
+    return driver.window.session, driver.window.view("logs")
+
+
 def test_cruises_of_an_imported_drive_are_seen_in_the_traces(driver, tmp_path):
     """A drive of two cruises and a pull between them: the chooser of pulls leads to each."""
     lines = ["time [s],Engine speed [rpm],Throttle [%],Fuel trim [%]"]
@@ -511,12 +520,7 @@ def test_cruises_of_an_imported_drive_are_seen_in_the_traces(driver, tmp_path):
         lines.append(f"{t:.2f},{speed:.0f},{100 if pull else 14},{1.5 if t < 60.0 else 9.0}")
     path = tmp_path / "drive.csv"
     path.write_text("\n".join(lines))
-    driver.rung("A1")
-    assert drop(driver, path)
-    driver.click(driver.window.shown().take)
-    driver.idle()
-    window = driver.window
-    session, view = window.session, window.view("logs")
+    session, view = taken(driver, path)
     session.go("logs")
     (mine,) = [p for p in session.working_results().pulls if p.evidence.origin is not None]
     view.choose(session.working_results().pulls.index(mine))
@@ -539,20 +543,16 @@ def test_a_log_without_a_pull_is_drawn_and_judged_by_what_needs_none(driver, tmp
     rows = [f"{i / 10.0:.1f}{',2100' if speed else ''},14,{11.0 + 0.1 * (i % 3)}" for i in range(900)]
     path = tmp_path / "cruise.csv"
     path.write_text("\n".join([head, *rows]))
-    driver.rung("A1")
-    assert drop(driver, path)
-    driver.click(driver.window.shown().take)
-    driver.idle()
-    window = driver.window
-    session, view = window.session, window.view("logs")
+    session, view = taken(driver, path)
     results = session.working_results()
     (whole,) = results.beside
-    assert whole.title.endswith("no pull in it") and len(results.pulls) == 3
+    assert whole.title.endswith(", no pull") and len(results.pulls) == 3
     assert [f.check for f in whole.findings] == (["cruise_trim"] if speed else [])
     session.go("logs")
     view.choose(3)
     driver.settle()
     assert view.shown() is whole and view.traces.isVisible()
+    assert "No pull was found in it" in view.caption.text() and "Shaded" not in view.caption.text()
     view.move_cursor(30.0)
     assert "30.00 s" in view.reading.text()
     driver.click(view.by_speed)  # without engine speed there is nothing to lay it on
@@ -562,7 +562,7 @@ def test_a_log_without_a_pull_is_drawn_and_judged_by_what_needs_none(driver, tmp
         found = next(s for s in results.summaries if s.check == "cruise_trim")
         assert found.worst.severity == "watch" and found.worst.value == pytest.approx(0.111, abs=1e-3)
         session.go("checks")
-        assert "cruise_trim" in window.view("checks").matrix.rows
+        assert "cruise_trim" in driver.window.view("checks").matrix.rows
         session.place_changed.emit(found.worst.where)
 
 

@@ -216,6 +216,13 @@ def test_the_raw_knock_signal_is_seen_over_engine_speed_and_saved_slowed_down(dr
     assert logs.knock.image.image is not None and logs.knock.knocks.data.size > 3
     logs.knock.save_as(tmp_path / "k.wav", logs.shown(), 2)
     assert (tmp_path / "k.wav").read_bytes().startswith(b"RIFF")
+    # Another is chosen while one is still listened to: it is listened to next, and the first is never shown for it.
+    logs.knock.choose(1)
+    assert session.busy is not None
+    logs.knock.choose(3)
+    assert "is listened to then" in logs.knock.words.text()
+    driver.idle()
+    assert "B1 pull 4, cylinder 3:" in logs.knock.words.text()
     logs.choose(0)
     assert logs.traces.isVisible() and not logs.knock.isVisible()
 

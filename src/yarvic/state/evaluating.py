@@ -20,7 +20,7 @@ from yarvic.core.job.store import Job
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.plan.vehicle import Vehicle
 from yarvic.state.baselines import Against, baseline_of
-from yarvic.state.results import FULL_THROTTLE, OF_CURVE, JudgedRun, PullResult, RevisionResults
+from yarvic.state.results import FULL_THROTTLE, OF_CURVE, JudgedRun, PullResult, RevisionResults, apart
 from yarvic.state.work import Asked, Progress
 
 
@@ -208,7 +208,9 @@ def _judged(
     beside = tuple(run.whole for run in runs.values() if run.whole is not None)
     judged_by = (*pulls, *(p for p in beside if p.findings))
     noun = "pulls" if all(p.sweeps for p in judged_by) else "runs"
-    summaries = summarize([list(p.findings) for p in judged_by], noun)
+    last = judged_by[-1] if judged_by else None
+    alike = noun == "pulls" and not any(last and (apart(p, last) or p.throttle != last.throttle) for p in judged_by)
+    summaries = summarize([list(p.findings) for p in judged_by], noun, alike=alike)
     judged = {s.family for s in summaries}
     unjudged = tuple(f for f in families if f not in judged)
     found = (*wrong, *(p for run in runs.values() for p in run.problems))

@@ -72,7 +72,7 @@ class PullResult:
     def title(self) -> str:
         """The pull's name in lists."""
         if self.whole:
-            return f"{self.evidence.title}, no pull in it"
+            return f"{self.evidence.title}, no pull"
         return f"{self.evidence.title}, pull {self.number + 1}" if self.of > 1 else self.evidence.title
 
     @property

@@ -45,3 +45,9 @@ def test_the_pulls_of_a_check_are_taken_together_where_one_limit_judged_them():
     # Mean 111, s 3, limit 115: t = 4 / (3 sqrt(4/3)) with two degrees of freedom.
     assert summary.chance_past == pytest.approx(float(stats.t.sf(4.0 / (3.0 * (4.0 / 3.0) ** 0.5), 2)))
     assert next(s for s in summarize(pulls[:2]) if s.check == "coolant_temperature").chance_past is None
+
+
+def test_pulls_that_are_not_alike_tell_nothing_of_one_more():
+    pulls = [list(findings().values()) for _ in range(3)]
+    assert any(s.chance_past is not None for s in summarize(pulls))
+    assert all(s.chance_past is None for s in summarize(pulls, alike=False))

@@ -212,3 +212,9 @@ def test_knock_that_grows_is_told_from_knock_that_repeats():
 
     assert "Retarded 3 times in the pull, deeper each time: 1.2, 2.0, 3.2 deg." in dips(1.2, 2.0, 3.2)
     assert "Retarded 3 times in the pull." in dips(2.0, 1.2, 3.2) and "deeper" not in dips(1.2, 2.0)
+
+
+def test_a_sheet_that_does_not_say_how_it_was_smoothed_is_not_said_to_run_smooth():
+    speed = np.arange(2000.0, 6000.0, 50.0)
+    found = shaped(speed, np.full(speed.size, 200.0), resolution_rpm=float("nan"))
+    assert "torque_wobble" not in found and "how it was smoothed" in found["torque_hole"].note

@@ -234,3 +234,37 @@ def test_a_finding_says_which_channels_its_family_read():
     log = drive(oil_temperature=lambda t: 370.0 + 0.01 * t)
     found = checked(log)
     assert set(found["oil_temperature"].read) == {"coolant_temperature", "oil_temperature"}
+
+
+def test_an_engine_that_stands_and_a_gap_are_no_sensor_that_stands_still():
+    def parked(t):
+        return np.where((t > 30.0) & (t < 100.0), 0.0, drive().channel("engine_speed").values)
+
+    still = checked(drive(engine_speed=parked, coolant_temperature=lambda t: np.where(t < 100.0, 350.0, 350.0 + t)))
+    assert still["sensor_still"].value == pytest.approx(30.0, abs=1.0)
+    log = drive(coolant_temperature=lambda t: 363.15 + 0.0 * t)
+    holed = {
+        k: replace(c, time_s=np.where(c.time_s > 250.0, c.time_s + 5000.0, c.time_s)) for k, c in log.channels.items()
+    }
+    assert checked(replace(log, channels=holed))["sensor_still"].value == pytest.approx(250.0, abs=1.0)
+
+
+def test_each_bank_has_its_own_trims_and_the_worst_is_told():
+    banks = {"fuel_trim_bank_1": EVEN * 0.01, "long_trim_bank_1": EVEN * 0.02, "fuel_trim_bank_2": -EVEN * 0.05,
+             "long_trim_bank_2": -EVEN * 0.06}  # fmt: skip
+    found = findings(**banks)["trim_sum"]
+    assert found.value == pytest.approx(0.11) and found.severity == WATCH and "bank_2" in found.where.channel
+    at_cruise = checked(drive(fuel_trim_bank_1=lambda t: 0.01 + 0 * t, fuel_trim_bank_2=lambda t: -0.2 + 0 * t))
+    assert at_cruise["cruise_trim"].value == pytest.approx(0.2) and at_cruise["cruise_trim"].severity == STOP
+
+
+def test_the_way_to_best_torque_is_not_told_where_what_else_made_torque_was_not_logged():
+    for missing in ({"lambda_measured": None}, {"boost_pressure": None}):
+        both = {"roller_torque": EVEN * 200.0, **missing}
+        from test_baseline import signed
+
+        from yarvic.core.checks.baseline import Baseline
+
+        base = Baseline("R1", (signed(pull(spark_advance=EVEN * 20.0, **both)),), same_maps=False)
+        own = pull(spark_advance=EVEN * 26.0, **{**both, "roller_torque": EVEN * 190.0})
+        assert best_torque(replace(own, baseline=base), []) == []

@@ -7,8 +7,7 @@ from dataclasses import dataclass, replace
 
 from yarvic.core.checks.baseline import Deviation, Kind, deviations
 from yarvic.core.checks.evidence_of_pull import EngineKind, PullEvidence
-from yarvic.core.checks.finding import PASS, STOP, WATCH, Finding
-from yarvic.core.checks.signature import signature
+from yarvic.core.checks.finding import PASS, WATCH, Finding
 
 
 @dataclass(frozen=True)
@@ -65,7 +64,7 @@ def deviations_of(data: PullEvidence) -> Mapping[str, Deviation]:
     """How far the pull lies from its baseline; empty without one that it can be held against."""
     if data.baseline is None or not data.sweeps:
         return {}
-    own = signature(data.log, data.pull, data.conditions, data.curve)
+    own = data.signature
     return {} if data.baseline.unlike(own) else deviations(data.baseline, own, kind_of(data.engine))
 
 
@@ -81,9 +80,9 @@ def against_baseline(data: PullEvidence, off: Mapping[str, Deviation]) -> list[F
 
 def _of_other_maps(found: Finding) -> Finding:
     """Other maps may mean to give less: that is to be watched, and stops nothing."""
-    severity = WATCH if found.severity == STOP else found.severity
-    note = "The maps differ: it may be meant." if severity == WATCH else found.note
-    return replace(found, severity=severity, note=note)
+    watched = found.watched_at_most()
+    note = "The maps differ: it may be meant." if watched.severity == WATCH else found.note
+    return replace(watched, note=note)
 
 
 def _finding(data: PullEvidence, asked: _Asked, d: Deviation, off: Mapping[str, Deviation]) -> Finding:

@@ -8,10 +8,13 @@ from dataclasses import replace
 import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import STOP, WATCH, Finding
+from yarvic.core.checks.finding import Finding
+from yarvic.core.checks.mixture import trims_by_bank
+from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.driving import Driven, driven
-from yarvic.core.evidence.log import Log
+from yarvic.core.evidence.log import Channel, Log
 from yarvic.core.evidence.pulls import Pull
+from yarvic.core.evidence.stretches import stretches
 from yarvic.core.physics import FloatArray
 
 # What warms and cools as an engine is driven; each is looked at over the whole of a log.
@@ -19,7 +22,6 @@ MOVING = ("coolant_temperature", "oil_temperature", "charge_temperature", "exhau
 AT_REST_RPM = 50.0
 CLOCK_HZ = 10.0
 LEAST_SAMPLES = 5
-TRIMS = ("fuel_trim", "long_trim")
 
 
 def beside_pulls(data: PullEvidence, log: Log, pulls: Sequence[Pull]) -> list[Finding]:
@@ -30,15 +32,15 @@ def beside_pulls(data: PullEvidence, log: Log, pulls: Sequence[Pull]) -> list[Fi
 
 def _cruise(data: PullEvidence, log: Log, pulls: Sequence[Pull]) -> list[Finding]:
     """Both trims and what is left of the error, in sum, over the cruise where they are furthest from nought."""
-    keys = [k for k in TRIMS if k in log.channels and log.channels[k].doubt is None]
-    if data.engine.ignition != "spark" or not keys:
+    banks = [keys for keys in trims_by_bank(log.channels) if all(log.channels[k].doubt is None for k in keys)]
+    if data.engine.ignition != "spark" or not banks:
         return []
     cruises = [d for d in driven(log, pulls) if d.kind == "cruise"]
-    sums = [(_mean_sum(log, keys, d), d) for d in cruises]
-    known = [(v, d) for v, d in sums if np.isfinite(v)]
+    sums = [(_mean_sum(log, keys, d), d, keys) for d in cruises for keys in banks]
+    known = [each for each in sums if np.isfinite(each[0])]
     if not known:
         return []
-    value, cruise = max(known, key=lambda s: abs(s[0]))
+    value, cruise, keys = max(known, key=lambda s: abs(s[0]))
     middle = 0.5 * (cruise.start_s + cruise.end_s)
     where = replace(data.where(keys[0], middle), speed_rpm=cruise.speed_rpm)
     way = "adds" if value > 0.0 else "takes away"
@@ -51,40 +53,43 @@ def _cruise(data: PullEvidence, log: Log, pulls: Sequence[Pull]) -> list[Finding
 def _mean_sum(log: Log, keys: Sequence[str], d: Driven) -> float:
     clock = np.arange(d.start_s, d.end_s, 1.0 / CLOCK_HZ)
     parts: list[FloatArray] = [log.at(k, clock) for k in keys]
-    lambdas = [log.channels.get(k) for k in ("lambda_measured", "lambda_target")]
-    if all(c is not None and c.doubt is None for c in lambdas):
-        parts.append(log.at("lambda_measured", clock) / log.at("lambda_target", clock) - 1.0)
+    bank = keys[0].removeprefix(CHANNELS[keys[0]].family)
+    asked = next((k for k in (f"lambda_target{bank}", "lambda_target") if k in log.channels), "")
+    measured = log.channels.get(f"lambda_measured{bank}")
+    if measured is not None and asked and measured.doubt is None and log.channels[asked].doubt is None:
+        parts.append(log.at(measured.key, clock) / log.at(asked, clock) - 1.0)
     total = np.sum(parts, axis=0)
     good = np.isfinite(total)
     return float(total[good].mean()) if np.count_nonzero(good) >= LEAST_SAMPLES else float("nan")
 
 
 def _still(data: PullEvidence, log: Log) -> list[Finding]:
-    """The longest time for which a temperature repeats one number: a sensor that moves no more judges nothing."""
-    worst: tuple[float, float, str] | None = None
-    for key in MOVING:
-        c = log.channels.get(key)
-        if c is None or c.time_s.size < LEAST_SAMPLES:
-            continue
-        changes = np.flatnonzero(c.values[1:] != c.values[:-1]) + 1
-        edges = np.concatenate(([c.time_s[0]], c.time_s[changes], [c.time_s[-1]]))
-        spans = np.diff(edges)
-        at = int(np.argmax(spans))
-        if worst is None or spans[at] > worst[0]:
-            worst = float(spans[at]), float(edges[at]), key
-    if worst is None:
+    """The longest time for which a temperature repeats one number while the engine turns: a sensor that moves no more
+    judges nothing. What lies in a gap was not seen to stand still.
+    """
+    spans = [(*_repeats(log, log.channels[k]), k) for k in MOVING if k in log.channels and _told(log.channels[k])]
+    if not spans or not _told(log.channels.get("engine_speed")):
         return []
-    seconds, at_s, key = worst
-    title = log.channels[key].title
-    found = data.found(
-        "sensor_still",
-        seconds,
-        f"{title} repeats one number: its sensor may stand still",
-        data.where(key, at_s),
-        holds="The temperatures move as the engine is driven",
-    )
-    # A warm engine may stay warm: it is to be looked at, and stops nothing.
-    return [replace(found, family="Sensors", severity=WATCH if found.severity == STOP else found.severity)]
+    seconds, at_s, key = max(spans)
+    words = f"{log.channels[key].title} repeats one number: its sensor may stand still"
+    holds = "The temperatures move as the engine is driven"
+    found = data.found("sensor_still", seconds, words, data.where(key, at_s), holds=holds)
+    # A warm engine may stay warm.
+    return [replace(found, family="Sensors").watched_at_most()]
+
+
+def _told(c: Channel | None) -> bool:
+    return c is not None and c.doubt is None and c.time_s.size >= LEAST_SAMPLES
+
+
+def _repeats(log: Log, c: Channel) -> tuple[float, float]:
+    """The longest time for which a channel repeats a number while the engine turns, s, and when it begins."""
+    same = np.concatenate(([False], c.values[1:] == c.values[:-1]))
+    if "engine_speed" in log.channels:
+        same &= np.nan_to_num(log.at("engine_speed", c.time_s)) > AT_REST_RPM
+    same[c.clock.gaps + 1] = False
+    spans = [(float(c.time_s[b - 1] - c.time_s[a - 1]), float(c.time_s[a - 1])) for a, b in stretches(same)]
+    return max(spans, default=(0.0, float(c.time_s[0])))
 
 
 def _at_rest(data: PullEvidence, log: Log) -> list[Finding]:

@@ -10,7 +10,7 @@ from yarvic.core.checks.against_baseline import kind_of
 from yarvic.core.checks.baseline import as_in_air_of, both
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import PASS, Finding
-from yarvic.core.checks.signature import GIVEN, LEAST_BANDS, Signature, signature
+from yarvic.core.checks.signature import GIVEN, LEAST_BANDS, Signature
 
 # Torque falls with the square of the way from best torque, by this share for each deg squared: some 4 per cent at 10 deg
 # and 10 at 15 (Heywood 1988, figure 9-3, read from memory).
@@ -33,7 +33,7 @@ def best_torque(data: PullEvidence, found: list[Finding]) -> list[Finding]:
         return []
     if any(f.check in KNOCKS and f.severity != PASS for f in found):
         return []
-    own, one = signature(data.log, data.pull, data.conditions, data.curve), data.baseline.pulls[0]
+    own, one = data.signature, data.baseline.pulls[0]
     told = _told(data, own, one)
     if told is None:
         return []
@@ -58,15 +58,17 @@ def _told(data: PullEvidence, own: Signature, one: Signature) -> tuple[float, fl
     torque_before, torque = both(one.means[given], one, own.means[given] * factor, own)
     if now.size < LEAST_BANDS:
         return None
+    both_told = [k for k in ELSE if k in own.means and k in one.means]
+    if "lambda_measured" not in both_told or len(both_told) < 2:
+        return None  # what else moved torque is not known
     apart = now - before
     with np.errstate(divide="ignore", invalid="ignore"):
         change = torque / torque_before - 1.0
     use = np.isfinite(apart) & np.isfinite(change) & (np.abs(apart) >= LEAST_APART_DEG)
-    for key in ELSE:
-        if key in own.means and key in one.means:
-            a, b = both(one.means[key], one, own.means[key], own)
-            with np.errstate(divide="ignore", invalid="ignore"):
-                use &= ~(np.abs(b / a - 1.0) > ELSE_ALIKE)
+    for key in both_told:
+        a, b = both(one.means[key], one, own.means[key], own)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            use &= np.abs(b / a - 1.0) <= ELSE_ALIKE
     if np.count_nonzero(use) < LEAST_BANDS or np.ptp(np.sign(apart[use])):
         return None
     if abs(float(change[use].mean())) < REPEATS:

@@ -59,4 +59,5 @@ def _soak(data: PullEvidence, time_s: float, start_k: float) -> list[Finding]:
         return []
     words, holds = "Heat has soaked in since the first pull", "The charge begins as cool as in the first pull"
     where = data.where("charge_temperature", time_s)
-    return [data.found("heat_soak", max(start_k - first, 0.0), words, where, holds=holds)]
+    # It is how the pulls were made, and not the map's: to be looked at.
+    return [data.found("heat_soak", max(start_k - first, 0.0), words, where, holds=holds).watched_at_most()]

@@ -120,7 +120,8 @@ def _fuel(data: PullEvidence) -> Fuel | None:
 
 def _fuel_flow(data: PullEvidence, burns: Fuel, speed_rpm: FloatArray) -> tuple[FloatArray, str]:
     """Fuel that can burn, kg/s, at engine speeds, and the channel that tells it. Raises EvidenceError."""
-    times = np.array([data.when_at(float(rpm)) or np.nan for rpm in speed_rpm])
+    passed = [data.when_at(float(rpm)) for rpm in speed_rpm]
+    times = np.array([np.nan if t is None else t for t in passed])
     if data.engine.ignition != "spark":
         data.series("injected_quantity")
         cylinders = data.engine.cylinders

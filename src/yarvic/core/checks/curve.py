@@ -118,8 +118,14 @@ def _shape(data: PullEvidence, found_curve: Curve) -> list[Finding]:
     found = [_at(data, at, "torque_hole", hole / most, "Torque has a hole", "Torque has no hole")]
     if not window < mean.size:
         return found
-    if found_curve.resolution_rpm > COARSE_RPM:
-        return [replace(found[0], note="The curve is too coarse to show whether torque wobbles.")]
+    if not found_curve.resolution_rpm <= COARSE_RPM:
+        # A sheet does not say how its curve was smoothed.
+        why = (
+            "is too coarse to show"
+            if np.isfinite(found_curve.resolution_rpm)
+            else "does not say how it was smoothed, nor"
+        )
+        return [replace(found[0], note=f"The curve {why} whether torque wobbles.")]
     # At the ends the means repeat the first and the last, and the smooth curve is a guess.
     off = (mean - savgol_filter(mean, window, ORDER))[narrow:-narrow]
     where = float(speed[narrow:-narrow][int(np.argmax(np.abs(off)))])

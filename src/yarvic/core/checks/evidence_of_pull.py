@@ -13,6 +13,7 @@ from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, Finding, Where, jud
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.rule import Rule
 from yarvic.core.checks.sensors import SensorRange, sensor_ranges
+from yarvic.core.checks.signature import Signature, signature
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS, members
 from yarvic.core.evidence.conditions import Conditions
@@ -98,6 +99,11 @@ class PullEvidence:
     def rule(self, check: str) -> Rule:
         """The limit of a check for this use, fuel and kind of engine."""
         return self.limits.rules[self.limit_key(check)]
+
+    @cached_property
+    def signature(self) -> Signature:
+        """What the pull was like by engine speed, to be laid beside another."""
+        return signature(self.log, self.pull, self.conditions, self.curve)
 
     @cached_property
     def _kinds(self) -> tuple[str, ...]:

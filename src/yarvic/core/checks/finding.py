@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import isfinite
 
 from yarvic.core.checks.rule import Rule
@@ -52,6 +52,10 @@ class Finding:
             self.check, self.severity, self.statement, self.rule, self.value, self.where, self.note, self.basis, family,
             self.limit, read,
         )  # fmt: skip
+
+    def watched_at_most(self) -> Finding:
+        """The same, where what was found may be so for a good reason: it is to be watched, and stops nothing."""
+        return replace(self, severity=WATCH) if self.severity == STOP else self
 
     def read_in_words(self) -> str:
         """Which channels its family read, in words; several of one kind counted."""

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from numpy.typing import NDArray
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence, worst_by_check
 from yarvic.core.checks.finding import Finding
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.channels import members
 from yarvic.core.evidence.stretches import stretches
 from yarvic.core.physics import FloatArray
 
 # A wideband on its end writes one number and no noise: so long, and it is off the scale wherever that end lies.
 FLAT_FOR_S = 0.3
+TRIMS = ("fuel_trim", "long_trim")
 # Errors are judged on a running mean, so that one noisy sample is not a lean engine. Our choice.
 MEAN_OVER_S = 0.25
 
@@ -27,28 +31,29 @@ def mixture(data: PullEvidence) -> list[Finding]:
 
 def _trims(data: PullEvidence) -> list[Finding]:
     """The sum of both trims under load, whichever way it goes: what the maps do not know of the engine."""
-    keys = [k for k in ("fuel_trim", "long_trim") if k in data.log.channels]
-    if not keys:
-        return []
+    return worst_by_check([_trim_sum(data, keys) for keys in trims_by_bank(data.log.channels)])
+
+
+def trims_by_bank(channels: Iterable[str]) -> list[list[str]]:
+    """The trims that count together: those of the engine, and those of each bank that has its own."""
+    there = list(channels)
+    which = sorted({k.removeprefix(family) for family in TRIMS for k in members(family, there)})
+    return [[f"{family}{w}" for family in TRIMS if f"{family}{w}" in there] for w in which]
+
+
+def _trim_sum(data: PullEvidence, keys: list[str]) -> Finding:
     try:
         series = [data.series(k) for k in keys]
     except EvidenceError as error:
-        return [data.not_known("trim_sum", str(error), keys[0])]
+        return data.not_known("trim_sum", str(error), keys[0])
     t = series[0][0]
     total = np.sum([np.interp(t, own, values) for own, values in series], axis=0)
     mean = _running_mean(total, data.step_s(t))
     most = int(np.argmax(np.abs(mean)))
     way = "adds" if mean[most] > 0.0 else "takes away"
     where = data.where(keys[0], float(t[min(most, t.size - 1)]))
-    return [
-        data.found(
-            "trim_sum",
-            float(abs(mean[most])),
-            f"The unit {way} fuel to hold its mixture",
-            where,
-            holds="The trims stay small",
-        )
-    ]
+    words, holds = f"The unit {way} fuel to hold its mixture", "The trims stay small"
+    return data.found("trim_sum", float(abs(mean[most])), words, where, holds=holds)
 
 
 def _banks(data: PullEvidence) -> list[Finding]:

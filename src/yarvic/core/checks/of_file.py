@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from yarvic.core.checks.against_baseline import kind_of
-from yarvic.core.checks.baseline import Baseline
+from yarvic.core.checks.baseline import THROTTLE_ALIKE, Baseline
 from yarvic.core.checks.causes import causes
 from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.finding import VERDICT_WORDS, Finding, verdict
@@ -62,7 +62,9 @@ def check_file(path: Path, by: Judging) -> list[dict[str, Any]]:
 def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
     baseline, why = _baseline(found.log, by)
     results = check_log(path.name, found.log, by.limits, engine=by.engine, baseline=baseline)
-    summaries = summarize([list(r.findings) for r in results])
+    opened = [r.pull.throttle for r in results]
+    alike = not opened or max(opened) - min(opened) <= THROTTLE_ALIKE
+    summaries = summarize([list(r.findings) for r in results], alike=alike)
     judged = {s.family for s in summaries}
     pointed_at = causes([f for r in results for f in r.findings], [r.off for r in results], kind_of(by.engine))
     unjudged = [f for f in families_of(by.engine) if f not in judged]

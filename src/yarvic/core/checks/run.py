@@ -200,10 +200,11 @@ class Summary:
         return f"{self.worst.statement} in {self.failing} of {self.pulls} {self.noun}"
 
 
-def summarize(per_pull: list[list[Finding]], noun: str = "pulls") -> list[Summary]:
+def summarize(per_pull: list[list[Finding]], noun: str = "pulls", *, alike: bool = True) -> list[Summary]:
     """Findings of several pulls by check, worst first: by severity, then by the share of the limit used.
 
-    `noun` is what they are together, such as runs where not all are pulls.
+    `noun` is what they are together, such as runs where not all are pulls. Only pulls that are `alike` tell what one more
+    would give.
     """
     by_check: dict[str, list[Finding]] = {}
     for findings in per_pull:
@@ -217,7 +218,7 @@ def summarize(per_pull: list[list[Finding]], noun: str = "pulls") -> list[Summar
             sum(f.severity in (STOP, WATCH) for f in found),
             len(per_pull),
             noun,
-            _values(found),
+            _values(found) if alike else (),
         )
         for check, found in by_check.items()
     ]

@@ -46,8 +46,9 @@ class Driven:
 
 def driven(log: Log, pulls: Sequence[Pull]) -> list[Driven]:
     """Holds, cruises and cool-downs of a log in the order of time; none without throttle and engine speed."""
-    if not {"throttle", "engine_speed"} <= set(log.channels):
-        return []
+    told = [log.channels.get(k) for k in ("throttle", "engine_speed")]
+    if any(c is None or c.doubt is not None for c in told):
+        return []  # not logged, or not known what it means
     start, end = log.span()
     count = int((end - start) * CLOCK_HZ)
     if not STEADY_S * CLOCK_HZ < count < MOST_SAMPLES:

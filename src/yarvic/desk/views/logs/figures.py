@@ -25,6 +25,8 @@ TITLES = {
     CYLINDERS: "Cylinders side by side",
     KNOCK: "Knock signal",
 }
+# The same, short, as it stands in the head.
+SHORT = {TRACES: "Traces", OVER: "One over another", CYLINDERS: "Cylinders", KNOCK: "Knock signal"}
 
 
 class Figures:
@@ -85,7 +87,7 @@ class Figures:
         now = self.chosen if self.chosen in self.can(shown) else TRACES
         for name, figure in self._each.items():
             figure.setVisible(shown is not None and name == now)
-        show_choice(self.pick, TITLES[now] if shown is not None else "")
+        show_choice(self.pick, SHORT[now] if shown is not None else "")
         return now
 
     def fill(self, now: str) -> None:

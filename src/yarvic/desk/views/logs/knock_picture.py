@@ -52,7 +52,8 @@ class KnockPicture(QFrame):
     ) -> None:
         super().__init__()
         self.session, self._shown, self._table = session, shown, table
-        self.cylinder = 1
+        self.cylinder, self._waits = 1, False
+        session.bench_changed.connect(self._when_free)
         self.setObjectName("sheet")
         self.pick = chooser("Cylinder whose signal is shown", self._cylinders)
         self.save = word("Save as WAV, ten times slower", self.ask_where)
@@ -104,6 +105,12 @@ class KnockPicture(QFrame):
         if bore_mm is None:
             self.words.setText("The bore is not stated, and with it the tone of its knock: fill it in under Job.")
             return
+        if self.session.busy is not None:
+            # One work at a time: what was chosen meanwhile is listened to when that one is over.
+            self._waits = True
+            self.words.setText(f"{self.session.busy} is under way; {p.title} is listened to then.")
+            return
+        self._waits = False
         cylinder, bore_m = self.cylinder, bore_mm / 1000.0
         edges = np.arange(p.pull.from_rpm // STEP_RPM, p.pull.to_rpm // STEP_RPM + 2) * STEP_RPM
 
@@ -127,6 +134,10 @@ class KnockPicture(QFrame):
 
         request = self.session.request("listening", revision=p.evidence.revision_id)
         self.session.start(request, f"Listening to {p.title}", work, apply)
+
+    def _when_free(self) -> None:
+        if self._waits and self.session.busy is None and self.isVisible():
+            self.refresh()
 
     def _draw(self, p: PullResult, found: Heard, bore_m: float) -> None:
         cycles, hz, edges = found.cycles, found.hz, found.edges_rpm

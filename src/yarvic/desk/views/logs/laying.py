@@ -66,10 +66,15 @@ class Laying:
 
     def label(self) -> str:
         """What the axis counts from, where that is not the start of the pull."""
+        shown = self._shown()
+        if shown is not None and shown.whole and self.axis() == TIME:
+            return "Time from the start of the log, s"
         return f"Time from {WAYS[self.way]}, s" if self.axis() == TIME and self.way != "start" else ""
 
     def others(self, shown: PullResult, at: int) -> list[PullResult]:
         """The pulls that are drawn behind the one in hand: the reference's, and the others of its revision."""
+        if shown.whole:
+            return []  # what holds no pull has nothing to be laid on
         reference = self._reference(at)
         others = [p for p in logged(self._session.working_results()) if p is not shown]
         return ([reference] if reference is not None else []) + (others if self.all_pulls.isChecked() else [])

@@ -17,11 +17,14 @@ def legend(view: LogsView, shown: PullResult, behind: list[str], lost: list[str]
     name = f" Dashed ochre: {', '.join(behind)}." if behind else ""
     what = f"{quality(shown.log, shown.pull).sentence}. " if shown.sweeps and not shown.evidence.is_sheet else ""
     what += "Its ends were set by hand. " if view.spans.adjusted(shown) else ""
+    if shown.whole:
+        what = "No pull was found in it; what needs none is judged. "
+    shaded = "" if shown.whole else "Shaded: what is judged. "
     missing = f" Never come to {WAYS[view.laying.way]}: {', '.join(lost)}." if lost else ""
     faults = f" Not computed: {'; '.join(not_computed)}." if not_computed else ""
     several = any(len(track.lane.keys) > 1 for track in view.tracks)
     cylinders = " Of several in a pane in turn: dotted, solid blue, dashed." if several else ""
     return (
-        f"{what}Shaded: what is judged. Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults}"
+        f"{what}{shaded}Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults}"
         " The mouse or the arrows read values; the wheel zooms."
     )

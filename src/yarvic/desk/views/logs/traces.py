@@ -75,7 +75,7 @@ class Traces(QFrame):
     ) -> None:
         """Draw a pull with others behind it."""
         self.shown = shown
-        region = shown.laid.pull_ends()
+        region = shown.laid.pull_ends() if not shown.pull.whole else None
         for track in self.tracks:
             lane = track.lane
             unit = self._unit(shown, lane.keys[0])

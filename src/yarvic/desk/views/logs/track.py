@@ -99,7 +99,7 @@ def _together(parts: list[str]) -> str:
 
 def _of_cylinders(keys: tuple[str, ...]) -> str:
     numbers = [k.removeprefix(f"{SPARK_CORRECTION}_") for k in keys]
-    named = " / ".join(numbers) if len(keys) <= FEW_CYLINDERS else f"of {len(keys)} cylinders"
+    named = " / ".join(numbers) if len(keys) <= FEW_CYLINDERS else f"{numbers[0]} to {numbers[-1]}"
     return f"Spark correction {named}"
 
 

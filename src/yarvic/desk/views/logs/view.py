@@ -74,6 +74,7 @@ class LogsView(View):
         self.live_word = word("Live log", window.open_live)
         self.import_word = word("Import", window.ask_for_logs, "Ctrl+I")
         self.head.insertWidget(2, self.import_word)
+        self.head.insertWidget(2, self.figures.pick)
         self.head.insertWidget(3, self.live_word)
         self.waiting = Waiting(session, window)
         self.arrived, self.left_out = self.waiting.arrived, self.waiting.left_out
@@ -90,7 +91,6 @@ class LogsView(View):
                 self.ghost,
                 self.all_pulls,
                 self.laid_on,
-                self.figures.pick,
                 None,
                 spacing=2,
             )
