@@ -201,7 +201,7 @@ def test_the_ledger_takes_limits_parts_and_kinds(driver, plan):
     assert session.sheet.part(part.key).caution == "hot"
     part._remove()
     assert not any(m.part == part.key for x in session.job.sheet.limits for m in x.moved_by)
-    plan.limits.add_kind(library()["heavy-diesel-later"])
+    plan.limits.add_kind(library()["diesel-five-heavy"])
     driver.settle()
     assert any(m.component == "injection pump" for m in session.job.sheet.limits)
     pump = plan.limits.parts.row("pump-cam")
@@ -321,7 +321,11 @@ def test_an_empty_plan_says_what_it_waits_for(empty, tmp_path):
         plan.show_panel(panel)
         d.settle()
         painted(plan)
-    plan.limits.add_kind(library()["turbo-hatch-20"])
+    plan.limits.add_kind(library()["petrol-turbo-four"])
     plan.show_panel("target")
+    d.settle()
+    # The limits of a kind stand at the crank, the target at the wheels: the loss between is asked for.
+    assert "State the drivetrain loss" in plan.target.headline.text()
+    w.session.sheet.set_vehicle(drivetrain_loss=12.0)
     d.settle()
     assert "Weakest link" in plan.target.headline.text()

@@ -177,7 +177,7 @@ def test_the_shops_own_library_stands_beside_the_shipped_one(session, home):
 
 
 def test_kinds_come_into_the_ledger_once(session):
-    kind = library()["diesel-19"]
+    kind = library()["diesel-three-light"]
     assert session.sheet.add_kind(kind) == (len(kind.limits), len(kind.parts))
     assert session.sheet.add_kind(kind) == (0, 0)
     session.sheet.save_part(Part(key="new", title="New", station="fuel"))

@@ -106,16 +106,16 @@ def ledgers(draw):
 
 
 def allowed(ledger, chosen):
-    """Whether a set of parts may be fitted together, by reading the rules one by one."""
-    on = set(chosen) | ledger.fitted
+    """Whether a set of parts may be fitted together, by reading the rules one by one; what they exclude comes off."""
     by_key = {p.key: p for p in ledger.parts}
-    for key in chosen:
-        if any(n not in on for n in by_key[key].needs):
-            return False
-        if any(r in chosen for r in by_key[key].excludes):
-            return False
-    rivals = [[m.part for m in each.moved_by if m.how == "becomes" and m.part in chosen] for each in ledger.limits]
-    return all(len(r) <= 1 for r in rivals)
+
+    def apart(a, b):
+        return b in by_key[a].excludes or a in by_key[b].excludes
+
+    on = {k for k in ledger.fitted if not any(apart(k, c) for c in chosen)} | set(chosen)
+    if any(apart(a, b) for a, b in combinations(sorted(chosen), 2)):
+        return False
+    return all(n in on for key in on for n in by_key[key].needs)
 
 
 def every_set(ledger):
@@ -152,6 +152,21 @@ def highest(ledger, wanted, chosen):
     return min(d.carries / d.asked for d in ledger.demands(wanted, chosen)) * wanted.value
 
 
+def test_what_excludes_a_fitted_part_takes_it_off():
+    """A and B exclude each other, A is fitted: B brings its own and loses what A added."""
+    a = Part(key="a", title="A", station="fuel", price=10)
+    b = Part(key="b", title="B", station="fuel", price=10, excludes=("a",))
+    moved = (Mover(part="a", safe=20, stretch=20), Mover(part="b", safe=25, stretch=25))
+    ledger = Ledger((limit(safe=90, stretch=90, moved_by=moved),), (a, b), frozenset({"a"}))
+    assert cheapest(ledger, target(110.0)).chosen == ()
+    found = cheapest(ledger, target(115.0))
+    assert [c.part.key for c in found.chosen] == ["b"] and found.demands[0].carries == 115e3
+    assert not cheapest(ledger, target(130.0)).reached  # both together would carry it
+    needy = Part(key="n", title="N", station="fuel", needs=("a",))
+    held = Ledger(ledger.limits, (a, b, needy), frozenset({"a", "n"}))
+    assert not cheapest(held, target(115.0)).reached  # what is fitted needs A
+
+
 @settings(max_examples=150, deadline=None)
 @given(ledgers(), st.integers(0, 1200))
 def test_best_is_the_best_of_all_sets_within_the_budget(ledger, budget):
@@ -166,7 +181,7 @@ def test_best_is_the_best_of_all_sets_within_the_budget(ledger, budget):
     assert all(d.clears for d in found.demands)
 
 
-# -- what the trade knows: common practice, no published source
+# -- the kinds of the library
 
 
 def ledger_of(kind, **values):
@@ -174,75 +189,65 @@ def ledger_of(kind, **values):
     return Ledger(k.limits, k.parts, rate=85.0, **values)
 
 
-def hp(value, basis="wheel"):
-    return target(value, "power", "hp", basis, (3000, 3000))
+def kw(value, basis="crank"):
+    return target(value, "power", "kW", basis, (2700, 2700))
 
 
-def test_a_heavy_diesel_lift_pump_first_then_gearbox_calibration():
-    """Common practice, no published source: weakest the gearbox; first steps lift pump, then gearbox calibration."""
-    ledger = ledger_of("heavy-diesel-later")
-    assert [c.part.key for c in cheapest(ledger, hp(395)).chosen] == ["lift-pump"]
-    first = cheapest(ledger, hp(440))
-    assert [c.part.key for c in first.chosen] == ["lift-pump", "gearbox-calibration"]
-    assert "gearbox" in first.chosen[1].why and "injection pump" in first.chosen[0].why
-    # With both fitted the gearbox is what gives way next: 450 with its own calibration, 500 at the cost of life.
-    fitted = ledger_of("heavy-diesel-later", fitted=frozenset({"lift-pump", "gearbox-calibration"}))
-    weakest = fitted.demands(hp(460))[0]
-    assert weakest.limit.component == "gearbox" and not weakest.clears
-    assert weakest.limit.safe == 450 and weakest.limit.stretch == 500
-    carried = {d.limit.component: (d.limit.safe, d.limit.stretch) for d in fitted.demands(hp(460))}
-    assert carried["injection pump"][0] == 600 and carried["turbocharger"] == (500, 525)
-    assert carried["pistons"][1] == 650 and carried["injectors"][0] == 600
+def test_a_heavy_diesel_injectors_first_then_the_pump():
+    ledger = ledger_of("diesel-five-heavy")
+    assert [d.limit.component for d in ledger.demands(kw(200)) if d.limit.key == "power"][:2] == [
+        "injectors",
+        "injection pump",
+    ]
+    assert [c.part.key for c in cheapest(ledger, kw(240)).chosen] == ["larger-injectors"]
+    first = cheapest(ledger, kw(265))
+    assert {c.part.key for c in first.chosen} == {"larger-injectors", "lift-pump"}
+    assert any("injection pump" in c.why for c in first.chosen)
+    # Its torque at low speed is the gearbox's matter, and its calibration comes before plates.
+    low = target(1300.0, "torque", "N m", "crank", (1500, 1500))
+    assert {c.part.key for c in cheapest(ledger, low).chosen} >= {"steel-pistons", "gearbox-calibration"}
 
 
 @pytest.mark.parametrize(
-    ("kind", "fitted", "weakest", "safe", "stretch"),
+    ("kind", "at_rpm", "weakest"),
     [
-        ("heavy-diesel-early", {"lift-pump", "gearbox-calibration"}, "gearbox", 450, 500),
-        ("turbo-hatch-20", {"downpipe", "intercooler", "inlet", "larger-pump"}, "stock downpipe", 360, 380),
-        ("turbo-18-twenty-valves", set(), "rods", 300, 350),
-        ("high-revving-20", set(), "block", 340, 400),
-        ("diesel-19", {"hard-pipes", "head-bolts", "heavier-clutch"}, "clutch", 200, 220),
+        ("petrol-turbo-four", 5000, "third gear"),
+        ("diesel-five-heavy", 2500, "injectors"),
+        ("diesel-three-light", 3700, "injectors"),
+        ("petrol-twin-natural", 8000, "injectors"),
     ],
 )
-def test_the_weak_links_of_the_trade(kind, fitted, weakest, safe, stretch):
-    """Common practice, no published source; where the library says so the stock number is our guess."""
-    ledger = ledger_of(kind, fitted=frozenset(fitted))
-    found = next(d for d in ledger.demands(hp(200)) if d.limit.limited.quantity == "power")
-    assert (found.limit.component, found.limit.safe, found.limit.stretch) == (weakest, safe, stretch)
+def test_the_weak_links_of_the_kinds(kind, at_rpm, weakest):
+    ledger = ledger_of(kind)
+    found = ledger.demands(target(30.0, "power", "kW", "crank", (at_rpm, at_rpm)))[0]
+    assert found.limit.component == weakest
 
 
-def test_internals_of_the_hatch_and_the_stronger_kind():
-    """Common practice, no published source: 375 safe, 400 the edge; 500 to 550 at the crank."""
-    hatch = next(m for m in library()["turbo-hatch-20"].limits if m.component == "pistons and rods")
-    assert (hatch.safe, hatch.stretch, hatch.basis) == (375, 400, "wheel")
-    strong = library()["turbo-20-strong"].limits[0]
-    assert (strong.safe, strong.stretch, strong.basis) == (500, 550, "crank")
-
-
-def test_more_than_rods_needs_pistons_bolts_and_then_the_girdle():
-    """Common practice, no published source: rods 300 to 400, rods and pistons over 400, girdle beyond 500."""
-    ledger = ledger_of("turbo-18-twenty-valves")
-    assert {c.part.key for c in cheapest(ledger, hp(345)).chosen} == {"rods"}
-    assert {c.part.key for c in cheapest(ledger, hp(450)).chosen} == {"rods-pistons", "main-bolts"}
+def test_what_is_left_out_when_two_parts_exclude_each_other():
+    """One of two rods is taken, never both."""
+    ledger = ledger_of("petrol-twin-natural")
+    found = best(ledger, target(60.0, "power", "kW", "crank", (8500, 8500)), None)
+    assert len({c.part.key for c in found.chosen} & {"rods", "lighter-pistons"}) <= 1
 
 
 def test_what_nothing_reaches_names_the_nearest_and_what_blocks():
-    found = cheapest(ledger_of("heavy-diesel-later"), hp(2000))
-    assert not found.reached and found.target.value == pytest.approx(600, abs=0.2)
-    assert "injection pump" in found.blocks or "pistons" in found.blocks
+    found = cheapest(ledger_of("diesel-five-heavy"), kw(2000))
+    assert not found.reached and found.target.value == pytest.approx(305.0, abs=0.2)
+    assert "injectors" in found.blocks
 
 
 def test_money_and_emptiness():
     with pytest.raises(YarvicError, match="no limit"):
-        cheapest(Ledger((), ()), hp(100))
+        cheapest(Ledger((), ()), target(100))
     many = tuple(Part(key=f"p{i}", title="p", station="fuel") for i in range(61))
     with pytest.raises(YarvicError, match="more than 60"):
-        cheapest(Ledger((limit(),), many), hp(100))
+        cheapest(Ledger((limit(),), many), target(100))
     free = Part(key="free", title="free", station="fuel")
     # A part that costs nothing is left out unless it is needed.
-    assert cheapest(Ledger((limit(),), (free,)), hp(50)).chosen == ()
-    assert best(Ledger((limit(),), (free,)), hp(50), 0.0).target.value == pytest.approx(120.6, abs=0.1)
+    assert cheapest(Ledger((limit(),), (free,)), target(50, "power", "hp", "wheel", (3000, 3000))).chosen == ()
+    assert best(
+        Ledger((limit(),), (free,)), target(50, "power", "hp", "wheel", (3000, 3000)), 0.0
+    ).target.value == pytest.approx(120.6, abs=0.1)
 
 
 def test_no_answer_in_time_is_not_said_to_be_none():

@@ -14,6 +14,7 @@ from pydantic import Field, model_validator
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.document import Document, parse_toml, validated
 from yarvic.core.errors import FormatError
+from yarvic.core.plan.derivation import Derived
 from yarvic.core.plan.stations import station_keys
 from yarvic.core.reading import read_text, reader
 
@@ -69,6 +70,11 @@ def parse_kinds(text: str, *, source: str) -> dict[str, Kind]:
         limits = tuple(
             validated(ComponentLimit, v, source=f"{source}, {key}.limit {i}")
             for i, v in _list(entry, "limit", source)
+        ) + tuple(
+            validated(Derived, v, source=f"{source}, {key}.derived {i}").limit(
+                str(entry.get("fuel", "")), f"{source}, {key}.derived {i}"
+            )
+            for i, v in _list(entry, "derived", source)
         )
         parts = tuple(validated(Part, v, source=f"{source}, {key}.part {i}") for i, v in _list(entry, "part", source))
         _check_names(limits, parts, f"{source}, {key}")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import Annotated, Literal
 
+import numpy as np
 from pydantic import Field, model_validator
 
 from yarvic.core.document import Document
@@ -44,9 +45,20 @@ class Rating(Document):
 
     @property
     def peak_power(self) -> tuple[float, float]:
-        """Highest power in W and its engine speed, at the speeds given."""
-        power = ((t * n * RAD_PER_S_PER_RPM, n) for t, n in zip(self.torque_nm, self.speed_rpm, strict=True))
-        return max(power)
+        """Highest power in W and its engine speed; torque is linear between the speeds given, so power is a parabola."""
+        points = list(zip(self.speed_rpm, self.torque_nm, strict=True))
+        speeds = list(self.speed_rpm)
+        for (n0, t0), (n1, t1) in pairwise(points):
+            slope = (t1 - t0) / (n1 - n0)
+            if slope < 0.0:  # P = n (t0 + slope (n - n0)) turns at the vertex
+                vertex = (n0 - t0 / slope) / 2.0
+                if n0 < vertex < n1:
+                    speeds.append(vertex)
+        return max((self.torque_at(n) * n * RAD_PER_S_PER_RPM, n) for n in speeds)
+
+    def torque_at(self, speed_rpm: float) -> float:
+        """Torque in N m at an engine speed within the curve."""
+        return float(np.interp(speed_rpm, self.speed_rpm, self.torque_nm))
 
 
 class Family(Document):

@@ -1,7 +1,8 @@
 """Which parts for a target, and which target for a budget: small integer programmes, solved exactly.
 
 Each part is a variable of 0 or 1. A limit that parts move carries base + sum(delta x); it must not be less than what
-the target asks. Prerequisites and exclusions are rows of their own, and so are parts that replace one another.
+the target asks. Of several parts that a limit becomes the best one counts: each has a variable that says so.
+Prerequisites and exclusions are rows of their own. A fitted part that a new one excludes is a variable too: it comes off.
 """
 
 from __future__ import annotations
@@ -65,10 +66,19 @@ class Ledger:
         """What these parts cost with their work."""
         return sum(p.cost(self.rate) for p in self.parts if p.key in keys)
 
+    def excluded_by(self, keys: Collection[str]) -> frozenset[str]:
+        """The parts that do not go together with these, whichever of the two says so."""
+        said = {(p.key, r) for p in self.parts for r in p.excludes}
+        return frozenset(b if a in keys else a for a, b in said if (a in keys) != (b in keys))
+
+    def fitted_with(self, extra: Collection[str]) -> frozenset[str]:
+        """What is fitted once these parts are: what they exclude has come off."""
+        return self.fitted - (self.excluded_by(extra) - set(extra)) | set(extra)
+
     def demands(self, target: Target, extra: Collection[str] = ()) -> list[Demand]:
         """The limits against a target with the fitted and these parts."""
         return demands(
-            self.limits, target, parts=self.fitted | set(extra), band=self.band, margin=self.margin, loss=self.loss
+            self.limits, target, parts=self.fitted_with(extra), band=self.band, margin=self.margin, loss=self.loss
         )
 
 
@@ -117,18 +127,34 @@ def _check(ledger: Ledger) -> None:
 
 
 class _Programme:
-    """Rows and columns. Columns: one per part that is not fitted, and last the scale of the target."""
+    """Rows and columns. Columns: one per part that may come or go, one per part that a limit may become, last the scale
+    of the target.
+    """
 
     def __init__(self, ledger: Ledger, target: Target) -> None:
         self.ledger = ledger
-        self.free = [p for p in ledger.parts if p.key not in ledger.fitted]
+        new = [p for p in ledger.parts if p.key not in ledger.fitted]
+        going = ledger.excluded_by({p.key for p in new}) & ledger.fitted
+        self.free = new + [p for p in ledger.parts if p.key in going]
+        self.stays = ledger.fitted - going
         self.at = {p.key: i for i, p in enumerate(self.free)}
-        self.width = len(self.free) + 1
+        self.costs = np.array([0.0 if p.key in going else p.cost(ledger.rate) for p in self.free])
+        # A part that costs nothing is still left out unless it is needed, and one that is fitted is left on.
+        least = 1e-6 * max(float(self.costs.sum()), 1.0)
+        self.small = np.array([-least if p.key in going else least for p in self.free])
+        limits = of_the_drive(ledger.limits)
+        self.becomes = [
+            (n, mover)
+            for n, limit in enumerate(limits)
+            for mover in sorted(limit.moved_by, key=lambda m: -m.stretch)
+            if mover.how == "becomes" and mover.part in self.at
+        ]
+        self.width = len(self.free) + len(self.becomes) + 1
         self.rows: list[FloatArray] = []
         self.low: list[float] = []
         self.high: list[float] = []
-        for limit in of_the_drive(ledger.limits):
-            self._limit(limit, asked_of(limit, target, ledger.loss))
+        for n, limit in enumerate(limits):
+            self._limit(n, limit, asked_of(limit, target, ledger.loss))
         self._parts()
 
     def _row(self, values: dict[int, float], low: float, high: float) -> None:
@@ -139,56 +165,67 @@ class _Programme:
         self.low.append(low)
         self.high.append(high)
 
-    def _limit(self, limit: ComponentLimit, asked: float) -> None:
+    def _limit(self, number: int, limit: ComponentLimit, asked: float) -> None:
         """base + sum(delta x) - asked (1 + margin) scale >= 0, all over `asked`.
 
-        A part that the limit becomes counts by its difference from what is there; of those one at most, and of what
-        is fitted already the best stays. The end of `safe` never passes that of `stretch`, so both must carry it.
+        Of the parts that the limit becomes the best one counts, by its difference from what is there. The end of
+        `safe` never passes that of `stretch`, so both must carry it.
         """
-        margin, fitted = 1.0 + self.ledger.margin, self.ledger.fitted
+        columns = {m.part: len(self.free) + i for i, (n, m) in enumerate(self.becomes) if n == number}
+        margin = 1.0 + self.ledger.margin
         bands: tuple[Band, ...] = ("safe", "stretch") if self.ledger.band == "safe" else ("stretch",)
         for band in bands:
-            base = limit.carried(fitted)[0 if band == "safe" else 1]
-            values = {self.width - 1: -asked * margin / asked}
+            base = limit.carried(self.stays)[0 if band == "safe" else 1]
+            values = {self.width - 1: -margin}
             for mover in limit.moved_by:
-                if mover.part in self.at:
-                    gain = getattr(mover, band) if mover.how == "adds" else self._becomes(limit, mover, band)
-                    column = self.at[mover.part]
-                    values[column] = values.get(column, 0.0) + gain * UNITS[limit.unit].factor / asked
+                if mover.part not in self.at:
+                    continue
+                adds = mover.how == "adds"
+                column = self.at[mover.part] if adds else columns[mover.part]
+                gain = getattr(mover, band) if adds else self._gained(limit, mover, band)
+                values[column] = values.get(column, 0.0) + gain * UNITS[limit.unit].factor / asked
             self._row(values, -base * UNITS[limit.unit].factor / asked, np.inf)
-        rivals = [self.at[m.part] for m in limit.moved_by if m.how == "becomes" and m.part in self.at]
-        if len(rivals) > 1:
-            self._row(dict.fromkeys(rivals, 1.0), 0.0, 1.0)
+        better: list[int] = []
+        for part, column in columns.items():  # the best first: it counts where it is fitted and none better is
+            self._row({column: 1.0, self.at[part]: -1.0}, -np.inf, 0.0)
+            self._row({column: -1.0, self.at[part]: 1.0, **dict.fromkeys(better, -1.0)}, -np.inf, 0.0)
+            for above in better:
+                self._row({column: 1.0, above: 1.0}, -np.inf, 1.0)
+            better.append(self.at[part])
 
-    def _becomes(self, limit: ComponentLimit, mover: Mover, band: Band) -> float:
+    def _gained(self, limit: ComponentLimit, mover: Mover, band: Band) -> float:
         """What fitting a replacement adds to the limit as it stands: nothing less than that, for the best one counts."""
-        fitted = [m for m in limit.moved_by if m.how == "becomes" and m.part in self.ledger.fitted]
+        fitted = [m for m in limit.moved_by if m.how == "becomes" and m.part in self.stays]
         best_there = max(fitted, key=lambda m: m.stretch, default=None)
         if best_there is not None and best_there.stretch >= mover.stretch:
             return 0.0
         return float(getattr(mover, band) - getattr(best_there or limit, band))
 
     def _parts(self) -> None:
-        for part in self.free:
-            i = self.at[part.key]
+        for part in self.ledger.parts:
+            if part.key in self.at and part.key in self.ledger.fitted:  # it stays unless another takes it off
+                rivals = [self.at[k] for k in self.ledger.excluded_by({part.key}) if k in self.at]
+                self._row({self.at[part.key]: 1.0, **dict.fromkeys(rivals, 1.0)}, 1.0, np.inf)
             for need in part.needs:
-                if need in self.at:
-                    self._row({i: 1.0, self.at[need]: -1.0}, -np.inf, 0.0)
+                if need in self.at and part.key in self.at:
+                    self._row({self.at[part.key]: 1.0, self.at[need]: -1.0}, -np.inf, 0.0)
+                elif need in self.at and part.key in self.stays:
+                    self._row({self.at[need]: 1.0}, 1.0, 1.0)
             for rival in part.excludes:
-                if rival in self.at:
-                    self._row({i: 1.0, self.at[rival]: 1.0}, -np.inf, 1.0)
+                if part.key in self.at and rival in self.at:
+                    self._row({self.at[part.key]: 1.0, self.at[rival]: 1.0}, -np.inf, 1.0)
 
     def _run(
         self, objective: FloatArray, scale: tuple[float, float], budget: float | None
     ) -> tuple[float, frozenset[str]] | None:
         from scipy.optimize import Bounds, LinearConstraint, milp
 
-        costs = np.array([p.cost(self.ledger.rate) for p in self.free] + [0.0])
         rows, low, high = [*self.rows], [*self.low], [*self.high]
         if budget is not None:
-            rows, low, high = [*rows, costs], [*low, 0.0], [*high, budget]
-        integral = np.array([1] * len(self.free) + [0])
-        bounds = Bounds(np.array([0.0] * len(self.free) + [scale[0]]), np.array([1.0] * len(self.free) + [scale[1]]))
+            rows, low, high = [*rows, self._padded(self.costs)], [*low, 0.0], [*high, budget]
+        whole = self.width - 1
+        integral = np.array([1] * whole + [0])
+        bounds = Bounds(np.array([0.0] * whole + [scale[0]]), np.array([1.0] * whole + [scale[1]]))
         found = milp(
             objective,
             integrality=integral,
@@ -204,14 +241,15 @@ class _Programme:
                 f"no answer within {self.ledger.most_seconds:g} s",
                 remedy="Remove parts that are not in question, and try again.",
             )
-        chosen = frozenset(p.key for p, x in zip(self.free, found.x, strict=False) if x > 0.5)
-        return float(found.x[-1]), chosen
+        on = frozenset(p.key for p, x in zip(self.free, found.x, strict=False) if x > 0.5)
+        return float(found.x[-1]), on - self.ledger.fitted
+
+    def _padded(self, of_parts: FloatArray) -> FloatArray:
+        return np.concatenate([of_parts, np.zeros(self.width - len(self.free))])
 
     def solve(self, budget: float | None) -> frozenset[str] | None:
         """The cheapest parts that carry the whole target; None when none do."""
-        costs = np.array([p.cost(self.ledger.rate) for p in self.free] + [0.0])
-        # A part that costs nothing is still left out unless it is needed.
-        weights = costs + np.array([1e-6 * max(float(costs.sum()), 1.0)] * len(self.free) + [0.0])
+        weights = self._padded(self.costs + self.small)
         # Half of what may be lost in rounding is given away here: what meets its limit just so is carried.
         whole = 1.0 - ROUNDING / 2.0
         found = self._run(weights, (whole, whole), budget)

@@ -16,7 +16,7 @@ from yarvic.core.plan.readiness import Readiness
 from yarvic.core.release.grounds import Ground, of_finding, read, shuts_gate, still_waived
 
 # Spread of the mean power over the band, as a share of it, past which pulls do not repeat well enough to judge by.
-# Common practice, no published source: about 4 hp of 250 over three pulls.
+# Our choice.
 MOST_SPREAD = 0.02
 
 

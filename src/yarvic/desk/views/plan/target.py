@@ -143,7 +143,12 @@ class TargetPanel(QWidget):
         elif job.sheet.plan.target is None:
             self.headline.setText("Write a target: what gives way first, and what moves it, follows from it.")
         else:
-            self.headline.setText("No limit of the ledger can be held against this target.")
+            missing = (
+                " State the drivetrain loss under Job, Vehicle."
+                if job.sheet.limits and self.plan.loss is None
+                else ""
+            )
+            self.headline.setText(f"No limit of the ledger can be held against this target.{missing}")
         if hidden:
             names = ", ".join(m.component for m in hidden)
             tip(self.headline, f"Not on this axis: {names}. State the loss, or the engine speed of a torque.")
