@@ -231,7 +231,6 @@ def test_a_unit_that_answers_late_or_twice_is_written_right_or_not_at_all(
     odd = threading.Thread(target=answers)
     odd.start()
     try:
-        begun = time.monotonic()
         session.link.write()
         held = (tmp_path / "odd" / "memory.bin").read_bytes()
         wanted = session.job.image(session.job.revision("A1").image)
@@ -240,7 +239,6 @@ def test_a_unit_that_answers_late_or_twice_is_written_right_or_not_at_all(
         else:
             assert held == wanted
         assert (late_s < 1.0 and times == 1) <= (not session.errors), session.errors
-        assert time.monotonic() - begun < 60.0
     finally:
         stop.set()
         odd.join()

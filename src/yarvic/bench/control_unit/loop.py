@@ -17,9 +17,6 @@ from yarvic.bench.control_unit.session import PowerLost
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.link.transport import TESTER, UNIT, IsoTp, TransportError
 
-# can-isotp keeps time by the machine's clock: so long it waits for the rest of a message, in ms.
-REST_MS = 20
-
 
 class Clock:
     """Goes on when somebody waits."""
@@ -80,7 +77,7 @@ class Loop:
     @property
     def settings(self) -> dict[str, Any]:
         """What a tester on this bus is made with."""
-        return {"clock": self.clock, "rx_flowcontrol_timeout": REST_MS, "rx_consecutive_frame_timeout": REST_MS}
+        return {"clock": self.clock, "sleep": self.clock.sleep}
 
     def power_on(self) -> None:
         """Give it its supply: it boots what lies in its memory."""

@@ -13,7 +13,7 @@ from yarvic.core.errors import FormatError, in_plain
 from yarvic.core.evidence.bounds import Around, fits, glance, pressures_that_fit
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.clock import MOST_TIME_S, seconds, stamps
-from yarvic.core.evidence.dictionary import TIME, Dictionary, dictionary, squeezed
+from yarvic.core.evidence.dictionary import TIME, Dictionary, dictionary, read_header, squeezed
 from yarvic.core.evidence.doubles import settle_doubles
 from yarvic.core.evidence.guess import guess_columns, is_sure
 from yarvic.core.evidence.log import NO_BAROMETER, NO_FUEL, Channel, Doubt, Log
@@ -29,8 +29,9 @@ from yarvic.core.units import CANONICAL, unit
 UNKNOWN = "unknown quantity"
 # By these a gauge pressure becomes absolute.
 _TELLING = frozenset({"ambient_pressure", "engine_speed", "boost_pressure"})
-# An air-fuel ratio beside a lambda shows its fuel, where their ratio stays alike within this share over so many rows.
-ALIKE, MOST_ALIKE_OF = 0.015, 20
+# An air-fuel ratio beside a lambda shows its fuel where one is the other times a number: within this share and what
+# rounding takes, over so many rows, while both move by this share at least. Our choice.
+ALIKE, LEAST_ALIKE_OF, LEAST_MOVED = 0.001, 20, 0.03
 
 
 @dataclass(frozen=True)
@@ -276,31 +277,52 @@ def _channel(key: str, raw: RawColumn, meant: Column, times: FloatArray, stoichi
 
 
 def _stoichiometric(pairs: list[tuple[RawColumn, Column]], facts: Facts) -> list[tuple[int, float]]:
-    """The ratio by which each column in AFR is counted: its own, that of the run, or what lambda beside it shows."""
-    shown: float | None = None
-    lambdas = [r for r, m in pairs if m.unit == "lambda" and not m.question]
-    found = []
-    for raw, meant in pairs:
-        if meant.unit != AFR:
-            continue
-        for other in lambdas:
-            if shown is None and other.values.shape == raw.values.shape:
-                shown = _constant_ratio(raw.values, other.values)
-        ratio = meant.stoichiometric_afr or facts.stoichiometric_afr or shown
-        if ratio is not None:
-            found.append((id(raw), ratio))
-    return found
+    """The ratio by which each column in AFR is counted: its own, that of the run, or what a lambda beside it shows.
+
+    A measured ratio only follows a lambda that is a target: where the two are of one name rounding is allowed for, else
+    they must be the same number but for the factor.
+    """
+    lambdas = [(r, _mixture_named(r)) for r, m in pairs if m.unit == "lambda" and not m.question]
+    ratios = [(r, _mixture_named(r)) for r, m in pairs if m.unit == AFR or (not m.channel and _mixture_named(r))]
+    tried = (
+        _constant_ratio(ratio.values, of.values, one_name=named == of_named)
+        for ratio, named in ratios
+        for of, of_named in lambdas
+        if ratio is not of and ratio.values.shape == of.values.shape
+    )
+    shown = next((found for found in tried if found is not None), None)
+    stated = [(r, m.stoichiometric_afr or facts.stoichiometric_afr or shown) for r, m in pairs if m.unit == AFR]
+    return [(id(raw), ratio) for raw, ratio in stated if ratio is not None]
 
 
-def _constant_ratio(ratio: FloatArray, of_lambda: FloatArray) -> float | None:
+def _mixture_named(raw: RawColumn) -> str:
+    """The channel that a column's name stands for, where that is a mixture; also of one that was left aside."""
+    key = read_header(raw.name, raw.unit).key
+    kind = CHANNELS.get(key)
+    return key if kind is not None and kind.quantity == "mixture" else ""
+
+
+def _constant_ratio(ratio: FloatArray, of_lambda: FloatArray, *, one_name: bool) -> float | None:
     """What an air-fuel ratio is of a lambda that was logged beside it, where it is the same all along."""
     with np.errstate(divide="ignore", invalid="ignore"):
         each = ratio / of_lambda
-    known = each[np.isfinite(each)]
-    if known.size < MOST_ALIKE_OF:
+    known = np.isfinite(each) & (of_lambda > 0.0)
+    if np.count_nonzero(known) < LEAST_ALIKE_OF:
         return None
-    middle = float(np.median(known))
-    return middle if 5.0 < middle < 20.0 and float(np.percentile(np.abs(known / middle - 1.0), 95)) < ALIKE else None
+    low, high = np.percentile(of_lambda[known], (2, 98))
+    middle = float(np.median(each[known]))
+    if not 5.0 < middle < 20.0 or high < low * (1.0 + LEAST_MOVED):
+        return None
+    allowed = ALIKE + (
+        sum(_step(v[known]) / float(np.median(v[known])) for v in (ratio, of_lambda)) if one_name else 0.0
+    )
+    return middle if float(np.percentile(np.abs(each[known] / middle - 1.0), 98)) < allowed else None
+
+
+def _step(values: FloatArray) -> float:
+    """The smallest step between numbers of a column: what it was rounded to, at the most."""
+    steps = np.diff(np.unique(values))
+    return float(steps.min()) if steps.size else 0.0
 
 
 def _to_absolute(channels: dict[str, Channel], understood: Understood, facts: Facts, notes: list[str]) -> None:

@@ -14,6 +14,7 @@ from typing import Any
 
 import can
 import isotp
+from isotp.tools import Timer
 from udsoncan import TimeoutException
 from udsoncan.connections import BaseConnection
 
@@ -38,6 +39,37 @@ def asked_or_answered(identifier: int) -> bool:
     return identifier == TO_ALL or identifier in DIAGNOSTIC
 
 
+class _Timer(Timer):
+    """The library's timer, on a clock that is given: the library reads the machine's."""
+
+    def __init__(self, timeout_s: float, clock: Callable[[], float]) -> None:
+        super().__init__(timeout_s)
+        self._clock = clock
+
+    def start(self, timeout: float | None = None) -> None:
+        """Begin to count."""
+        super().start(timeout)
+        self.start_time = int(self._clock() * 1e9)
+
+    def elapsed_ns(self) -> int:
+        """Nanoseconds since the start; 0 where it is stopped."""
+        return 0 if self.start_time is None else int(self._clock() * 1e9) - self.start_time
+
+    def elapsed(self) -> float:
+        """The same in seconds."""
+        return self.elapsed_ns() / 1e9
+
+    def is_timed_out(self) -> bool:
+        """Whether its time is over; at its very end too, for a clock that jumps stands there."""
+        return not self.is_stopped() and self.elapsed_ns() >= self.timeout
+
+
+def _keep_time_by(stack: isotp.TransportLayerLogic, clock: Callable[[], float]) -> None:
+    """Let a line on simulated time wait in simulated time: else a busy machine breaks its messages off."""
+    for name in ("timer_tx_stmin", "timer_rx_fc", "timer_rx_cf"):
+        setattr(stack, name, _Timer(getattr(stack, name).timeout / 1e9, clock))
+
+
 class TransportError(LinkError):
     """A message did not come through whole: the other end may have had it, or not."""
 
@@ -53,10 +85,11 @@ class IsoTp(BaseConnection):
         *,
         fd: bool,
         clock: Callable[[], float] = time.monotonic,
+        sleep: Callable[[float], None] = time.sleep,
         **params: Any,
     ) -> None:
         super().__init__()
-        self.bus, self.clock = bus, clock
+        self.bus, self.clock, self._sleep = bus, clock, sleep
         self._fd = fd
         self._waiting: deque[isotp.CanMessage] = deque()
         self._error: Exception | None = None
@@ -80,6 +113,8 @@ class IsoTp(BaseConnection):
         self._stack = isotp.TransportLayerLogic(
             rxfn=self._next, txfn=self._out, address=address, error_handler=self._failed, params=settings
         )
+        if clock is not time.monotonic:
+            _keep_time_by(self._stack, clock)
 
     def _failed(self, error: Exception) -> None:
         self._error = error
@@ -145,7 +180,7 @@ class IsoTp(BaseConnection):
             # The receiver asked for time between frames.
             delay = self._stack.next_cf_delay()
             if delay:
-                time.sleep(min(delay, wait_s))
+                self._sleep(min(delay, wait_s))
         self._stack.process()
 
     def begin(self, payload: bytes) -> None:
