@@ -24,9 +24,9 @@ def log_text(rows=280):
         t = i / 20.0
         pulls = 2.0 <= t <= 12.0
         speed = 1800 + 440 * (t - 2.0) if pulls else 1800
-        boost = min(120 * (t - 2.0), 880) if pulls else -520
+        boost = min(120 * (t - 2.0), 880) - i % 3 if pulls else -520
         lines.append(
-            f"{t:.2f},{speed:.0f},{100 if pulls else 15},{boost:.0f},{32 + t:.1f},{12.8 if pulls else 14.7},0,7"
+            f"{t:.2f},{speed:.0f},{100 if pulls else 15},{boost:.0f},{32 + t:.1f},{12.8 + i % 3 / 50 if pulls else 14.7},0,7"
         )
     return HEAD + "\n".join(lines) + "\n"
 

@@ -21,13 +21,17 @@ from yarvic.core.errors import UnitError
 
 @dataclass(frozen=True, slots=True)
 class Unit:
-    """`canonical = value * factor + offset`; `label` is how the unit is written beside a number."""
+    """`canonical = value * factor + offset`; `label` is how the unit is written beside a number.
+
+    `logged_only`: files count in it, such as tenths of a degree, and nobody wants to read it.
+    """
 
     label: str
     quantity: str
     factor: float
     offset: float = 0.0
     decimals: int = 1
+    logged_only: bool = False
 
 
 # Conversion factors: NIST SP 811 (2008), appendix B.8, except PS: 75 kgf m/s with g = 9.80665 m/s2.
@@ -107,6 +111,25 @@ _DEFINED: tuple[Unit, ...] = (
     Unit("g", "acceleration", 9.80665, decimals=2),
     Unit("count", "count", 1.0, decimals=0),
     Unit("deg/s", "angle rate", 1.0, decimals=2),
+    Unit("knot", "speed", 1852.0 / 3600.0, decimals=1),
+    *(
+        Unit(label, quantity, factor, offset, decimals, logged_only=True)
+        for label, quantity, factor, offset, decimals in (
+            ("10 rpm", "engine speed", 10.0, 0.0, 1),
+            ("0.1 rpm", "engine speed", 0.1, 0.0, 0),
+            ("0.1 degC", "temperature", 0.1, 273.15, 0),
+            ("0.1 degF", "temperature", 0.5 / 9.0, 459.67 * 5.0 / 9.0, 0),
+            ("0.1 psi", "pressure", 689.4757293168, 0.0, 0),
+            ("0.1 bar", "pressure", 1e4, 0.0, 1),
+            ("0.1 %", "ratio", 1e-3, 0.0, 0),
+            ("0.1 km/h", "speed", 0.1 / 3.6, 0.0, 0),
+            ("0.1 deg", "angle", 0.1, 0.0, 0),
+            ("0.1 lambda", "mixture", 0.1, 0.0, 2),
+            ("0.01 lambda", "mixture", 0.01, 0.0, 1),
+            ("0.001 lambda", "mixture", 0.001, 0.0, 0),
+            ("factor", "ratio", 1.0, -1.0, 3),  # around one: 1.05 adds five per cent
+        )
+    ),
 )
 
 UNITS: Mapping[str, Unit] = MappingProxyType({unit.label: unit for unit in _DEFINED})
@@ -134,7 +157,10 @@ _WORDS: Mapping[str, str] = MappingProxyType(
         "rev/min": "rpm", "tr/min": "rpm", "giri/min": "rpm", "obr/min": "rpm", "ot/min": "rpm", "varv/min": "rpm",
         "omw/min": "rpm", "upm": "rpm", "umdr/min": "rpm", "umin": "rpm", "об/мин": "rpm", "revs/min": "rpm",
         "kph": "km/h", "kmh": "km/h", "km/t": "km/h", "км/ч": "km/h", "mi/h": "mph", "ft3/min": "cfm",
-        "cm3/min": "cc/min", "l/m": "L/min", "kg/hr": "kg/h", "g/sec": "g/s", "gram/s": "g/s", "gps": "g/s",
+        "cm3/min": "cc/min", "l/m": "L/min", "kg/hr": "kg/h", "lbs/min": "lb/min", "lbm/min": "lb/min",
+        "lb/minute": "lb/min", "kn": "knot", "kt": "knot",
+        "kts": "knot", "knots": "knot", "knoten": "knot", "noeud": "knot", "nœud": "knot", "nudos": "knot", "nodi": "knot",
+        "kmph": "km/h", "kilometersperhour": "km/h", "g/sec": "g/s", "gram/s": "g/s", "gps": "g/s",
         "lam": "lambda", "λ": "lambda", "percent": "%", "pct": "%", "prozent": "%", "procent": "%", "ratio": "fraction",
         "-": "fraction", "1": "fraction", "sec": "s", "second": "s", "seconds": "s", "sek": "s", "sekunden": "s",
         "secs": "s", "с": "s", "msec": "ms", "millisec": "ms", "milliseconds": "ms", "millisecond": "ms", "мс": "ms",
@@ -236,14 +262,27 @@ def parse_unit(words: str, *, quantity: str | None = None) -> Unit:
     return found
 
 
+_PHI_WORDS = frozenset({"phi", "φ", "ϕ", "equivalenceratio"})
+
+
+def is_phi(words: str) -> bool:
+    """Whether a header's unit words stand for the equivalence ratio, one over lambda."""
+    return _plain(words) in _PHI_WORDS
+
+
 def is_afr(words: str) -> bool:
     """Whether a header's unit words stand for an air-fuel ratio."""
     return _plain(words) in _AFR_WORDS
 
 
 def units_of(quantity: str) -> tuple[str, ...]:
-    """Labels of all units of a quantity, in the order defined."""
-    return tuple(u.label for u in _DEFINED if u.quantity == quantity)
+    """Labels of the units of a quantity that numbers are shown in, in the order defined."""
+    return tuple(u.label for u in _DEFINED if u.quantity == quantity and not u.logged_only)
+
+
+def logged_units_of(quantity: str) -> tuple[str, ...]:
+    """Labels of all units of a quantity that files count in: those that are shown, then the others."""
+    return units_of(quantity) + tuple(u.label for u in _DEFINED if u.quantity == quantity and u.logged_only)
 
 
 def to_canonical(value: Any, label: str) -> Any:

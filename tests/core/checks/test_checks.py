@@ -39,7 +39,7 @@ HEALTHY = {
     "boost_target": np.full(T.size, 200e3),
     "charge_temperature": 303.15 + 0.8 * T,
     "ambient_temperature": np.full(T.size, 293.15),
-    "rail_pressure": np.full(T.size, 349e5),
+    "rail_pressure": 349e5 + 1e4 * (np.arange(T.size) % 3),
     "rail_target": np.full(T.size, 350e5),
     "injector_window": np.full(T.size, 0.7),
     "lambda_measured": np.full(T.size, 0.86),

@@ -221,7 +221,7 @@ ASKED = {
     "a ratio without its fuel": (lambda: text(named(lambda_measured="AFR"), rows(lambda_measured=SHOWN["lambda_measured"] * 14.7)), "lambda_measured", "fuel"),
     "a ratio that is none": (lambda: text(named(lambda_measured="AFR (AFR)")), "lambda_measured", "unit"),
     "a lambda that is none": (lambda: text(named(lambda_measured="Lambda (lambda)"), rows(lambda_measured=SHOWN["lambda_measured"] * 14.7)), "lambda_measured", "unit"),
-    "a temperature without its unit": (lambda: text(named(charge_temperature="IAT")), "charge_temperature", "unit"),
+    "a temperature without its unit": (lambda: text(named(charge_temperature="IAT"), rows(charge_temperature=SHOWN["charge_temperature"] + 45)), "charge_temperature", "unit"),
     "degrees that are others": (lambda: text(named(coolant_temperature="ECT (°C)"), rows(coolant_temperature=SHOWN["coolant_temperature"] * 1.8 + 32)), "coolant_temperature", "unit"),
     "a correction that is only ever positive": (lambda: text(named(spark_correction_2="Ignition correction cyl 2 (deg)"), rows(spark_correction_2=-SHOWN["spark_correction_2"])), "spark_correction_2", "sign"),
     "bar called kPa": (lambda: text(rows(), rows(boost_pressure=SHOWN["boost_pressure"] / 100))[0:0] or text(body=rows(boost_pressure=SHOWN["boost_pressure"] / 100)), "boost_pressure", "unit"),

@@ -9,7 +9,7 @@ from functools import cache, cached_property
 import numpy as np
 
 from yarvic.core.checks.baseline import Baseline
-from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, Finding, Where, judge
+from yarvic.core.checks.finding import NO_DATA, ORDER, PASS, STOP, Finding, Where, judge
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.rule import Rule
 from yarvic.core.checks.sensors import SensorRange, sensor_ranges
@@ -18,14 +18,17 @@ from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS, members
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve
+from yarvic.core.evidence.health import Health, Illness
 from yarvic.core.evidence.log import GAP_STEPS, Clock, Log
 from yarvic.core.evidence.pulls import Pull
+from yarvic.core.evidence.stretches import longest_run
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.fuel import ethanol_share
 from yarvic.core.units import to_canonical
 
 # More missing numbers than this share of a pull, and the check says that it cannot judge. Our choice.
 MOST_MISSING = 0.05
+MOST_PAST_IN_A_ROW = 2  # samples past a sensor's range that are a glitch, and no reading. Our choice.
 MUCH_ETHANOL = 0.5  # of a blend by volume: from here on it is judged as ethanol. Our choice.
 
 
@@ -83,6 +86,7 @@ class PullEvidence:
     baseline: Baseline | None = None
     charge_first_k: float | None = None  # charge temperature as the first pull of the log began
     first: bool = True  # of the pulls of its log
+    health: Health | None = None  # of the sensors, over the whole log
     reads: set[str] = field(default_factory=set, init=False, repr=False, compare=False)  # what checks have asked for
     # What was read of each channel: several checks ask for the same.
     _series: dict[tuple[str, str], tuple[FloatArray, FloatArray]] = field(
@@ -116,8 +120,8 @@ class PullEvidence:
     def series(self, key: str, *, despite: str = "") -> tuple[FloatArray, FloatArray]:
         """Time stamps and values of a channel inside the pull, missing numbers left out.
 
-        Raises EvidenceError when it was not logged there, too much of it is missing, or what its numbers mean is in
-        doubt; `despite` names a doubt that does not matter to the question.
+        Raises EvidenceError when it was not logged there, too much of it is missing, what its numbers mean is in doubt,
+        or its sensor stands still or on its end; `despite` names what of this does not matter to the question.
         """
         self.reads.add(key)
         if (key, despite) not in self._series:
@@ -126,8 +130,11 @@ class PullEvidence:
 
     def _read(self, key: str, despite: str) -> tuple[FloatArray, FloatArray]:
         c = self.log.channel(key)
-        if c.doubt is not None and c.doubt.about != despite:
+        if c.doubt is not None and c.doubt.about not in despite.split():
             raise EvidenceError(f"{c.title}: {c.doubt.sentence}")
+        ill = self.illness(key)
+        if ill is not None and ill.about not in despite.split():
+            raise EvidenceError(ill.sentence, remedy="Check the sensor, its wiring and the logger, and pull again.")
         inside = self._inside(c.clock)
         t, v = inside.time_s, c.values[inside.keep]
         if t.size < 5:
@@ -136,8 +143,12 @@ class PullEvidence:
         if r is not None:
             reads = r.reads(v)
             if not reads[good].all():
+                past = good & ~reads
                 good &= reads
                 what = f"missing or past what it can read ({r.least:g} to {r.most:g} {r.unit})"
+                if longest_run(past) > MOST_PAST_IN_A_ROW:
+                    # What lies past the range is a sample too: it says that the truth is further out than was read.
+                    raise EvidenceError(f"{c.title} goes past what it can read ({r.least:g} to {r.most:g} {r.unit})")
         whole = bool(good.all())
         share = inside.unseen
         if not whole:
@@ -150,6 +161,10 @@ class PullEvidence:
                 remedy="Check the sensor and its wiring, and pull again.",
             )
         return (t, v) if whole else (t[good], v[good])
+
+    def illness(self, key: str) -> Illness | None:
+        """What is wrong with the sensor of a channel in the pull; None where nothing is known to be."""
+        return self.health.illness(key, self.pull.start_s, self.pull.end_s) if self.health is not None else None
 
     def _inside(self, clock: Clock) -> _Inside:
         """What of a clock lies in the pull, once for all channels that share it."""
@@ -226,11 +241,14 @@ class PullEvidence:
 
     def _highest(self, check: str, key: str, statement: str, rule: Rule | None) -> Finding:
         try:
-            t, values = self.series(key)
+            t, values = self.series(key, despite="end")
         except EvidenceError as error:
             return self.not_known(check, str(error), key)
         top = int(np.argmax(values))
-        return self.found(check, float(values[top]), statement, self.where(key, float(t[top])), rule=rule)
+        found = self.found(check, float(values[top]), statement, self.where(key, float(t[top])), rule=rule)
+        ill = self.illness(key)
+        # A sensor on its end reads at least so much: that may stop, and never passes.
+        return found if ill is None or found.severity == STOP else self.not_known(check, ill.sentence, key)
 
     def not_known(self, check: str, why: str, channel: str) -> Finding:
         """A finding that says why the question cannot be answered."""

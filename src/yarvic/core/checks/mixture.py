@@ -87,7 +87,7 @@ def _of_sensor(data: PullEvidence, key: str) -> list[Finding]:
     own = key.replace("lambda_measured", "lambda_target")
     asked = own if own in data.log.channels else "lambda_target"
     try:
-        t, measured = data.series(key)
+        t, measured = data.series(key, despite="stuck end")
         data.series(asked)
         target = data.log.at(asked, t - sensor["lambda_delay"])
     except EvidenceError as error:
@@ -104,6 +104,9 @@ def _of_sensor(data: PullEvidence, key: str) -> list[Finding]:
             seconds = float(np.count_nonzero(ends) * data.step_s(t))
             why = f"the trace stays at the sensor's {word} end for {seconds:.1f} s: off the scale"
             return [data.not_known(c, why, key) for c in checks]
+    ill = data.illness(key)
+    if ill is not None:
+        return [data.not_known(c, ill.sentence, key) for c in checks]
     settled = (t >= data.pull.start_s + sensor["settle"]) & np.isfinite(target)
     if np.count_nonzero(settled) < 5:
         why = "the pull is too short for the sensor to settle"

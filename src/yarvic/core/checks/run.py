@@ -29,6 +29,7 @@ from yarvic.core.checks.temperatures import temperatures
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve, dyno_curve
+from yarvic.core.evidence.health import Health
 from yarvic.core.evidence.log import Doubt, Log
 from yarvic.core.evidence.pulls import Pull, pulls_of, steady_span
 
@@ -89,6 +90,7 @@ def check_log(
     steady = conditions is not None and conditions.run in ("hold", "climb")
     applies = (*families_of(engine), *WHERE_LOGGED)
     results = []
+    health = Health(log)
     pulls, first_charge = steady_span(log) if steady else pulls_of(log, spans or {}), None
     for number, pull in enumerate(pulls):
         found_curve = (curves or {}).get(number)
@@ -112,6 +114,7 @@ def check_log(
             baseline=before,
             charge_first_k=first_charge,
             first=number == 0,
+            health=health,
         )
         if first_charge is None and "charge_temperature" in part.channels:
             first_charge = float(part.at("charge_temperature", np.array([pull.start_s]))[0])
@@ -140,7 +143,9 @@ def check_whole(
         float(opened.mean()) if opened.size else 0.0,
         *((float(rpm.min()), float(rpm.max())) if rpm.size else (0.0, 0.0)),
     )
-    data = PullEvidence(evidence, log, pull, limits, conditions, engine=engine or EngineKind(), sweeps=False)
+    data = PullEvidence(
+        evidence, log, pull, limits, conditions, engine=engine or EngineKind(), sweeps=False, health=Health(log)
+    )
     return CheckedPull(pull, tuple(beside_pulls(data, log, [])), None)
 
 

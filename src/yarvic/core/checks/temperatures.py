@@ -2,10 +2,18 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from yarvic.core.checks.evidence_of_pull import PullEvidence
-from yarvic.core.checks.finding import Finding
+from yarvic.core.checks.finding import STOP, Finding, amount
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.stretches import longest
+
+# The end of a pull over which a probe's slope is taken, and how few samples tell nothing.
+RISE_OVER_S, LEAST_SAMPLES = 1.0, 4
+# Gas heats by less than this through a sweep (the simulated engines: up to 25 K/s), and a sheathed probe lags so much.
+# Our choice.
+FASTEST_GAS_K_S, SLOW_PROBE_S = 30.0, 3.0
 
 
 def temperatures(data: PullEvidence) -> list[Finding]:
@@ -17,6 +25,7 @@ def temperatures(data: PullEvidence) -> list[Finding]:
     else:
         statement = f"Exhaust temperature at the {limit.component}"
         exhaust = data.highest(key, key, statement, limit.rule("Exhaust temperature"))
+    exhaust = _still_rising(data, exhaust)
     exhaust_for = _sustained(data, exhaust)
     gearbox = "gearbox_temperature"
     found = [data.highest(gearbox, gearbox, "Gearbox temperature")] if gearbox in data.log.channels else []
@@ -27,6 +36,33 @@ def temperatures(data: PullEvidence) -> list[Finding]:
         data.highest("oil_temperature", "oil_temperature", "Oil temperature"),
         *found,
     ]
+
+
+def _still_rising(data: PullEvidence, exhaust: Finding) -> Finding:
+    """The finding of the exhaust, or no data where its probe was still on its way as the pull ended.
+
+    Behind a first-order lag the gas is hotter than the reading by lag times slope. A slope that no gas has in a sweep, and
+    that would carry it past the limit behind a slow probe, leaves open what the gas was.
+    """
+    if exhaust.severity == STOP or exhaust.value is None or exhaust.rule is None or not data.sweeps:
+        return exhaust
+    try:
+        t, values = data.series(exhaust.where.channel or "exhaust_temperature", despite="end")
+    except EvidenceError:
+        return exhaust
+    tail = t >= data.pull.end_s - RISE_OVER_S
+    if np.count_nonzero(tail) < LEAST_SAMPLES:
+        return exhaust
+    slope, level = np.polyfit(t[tail] - t[-1], values[tail], 1)
+    behind = float(level + SLOW_PROBE_S * slope)
+    if slope < FASTEST_GAS_K_S or behind <= exhaust.rule.stop_canonical:
+        return exhaust
+    why = (
+        f"The reading still rises by {slope:.0f} K/s as the pull ends, at {amount(float(level), 'degC')}: behind a probe"
+        f" with a lag of {SLOW_PROBE_S:.0f} s the gas is at {amount(behind, 'degC')}. Hold the pull for longer, or fit a"
+        " faster probe"
+    )
+    return data.not_known(exhaust.check, why, exhaust.where.channel or "exhaust_temperature")
 
 
 def _sustained(data: PullEvidence, exhaust: Finding) -> list[Finding]:

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
 from yarvic.core.evidence.dictionary import Words
-from yarvic.core.evidence.meaning import OPEN, pressure_reference
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
-from yarvic.core.units import Reference, from_canonical, unit
+from yarvic.core.units import Reference, from_canonical
 
 # A glance at a long column: so many of its numbers at most.
 GLANCE = 4000
@@ -55,23 +53,3 @@ def fits(words: Words, canonical: FloatArray, reference: Reference = "") -> bool
         ends = ends[0] + STANDARD_PRESSURE_PA, ends[1] + STANDARD_PRESSURE_PA
     low, high = (float(from_canonical(e, words.in_unit)) for e in ends)
     return words.lowest[0] <= low <= words.lowest[1] and words.highest[0] <= high <= words.highest[1]
-
-
-def units_that_fit(words: Words, values: FloatArray) -> list[str]:
-    """The units, of those that a header may leave unsaid, in which these numbers lie within the bounds."""
-    return [u for u in words.unstated if fits(words, values * unit(u).factor + unit(u).offset)]
-
-
-def pressures_that_fit(
-    words: Words, values: FloatArray, around: Around, units: tuple[str, ...], references: tuple[Reference, ...]
-) -> Iterator[tuple[str, Reference]]:
-    """The units and references in which numbers can be a pressure in or before an intake, with what its throttle says."""
-    for label in units:
-        pressure_pa = values * unit(label).factor
-        compelled = pressure_reference(pressure_pa, around.throttle, around.speed_rpm)
-        for reference in references:
-            if compelled in ("", reference) and fits(words, pressure_pa, reference):
-                opened = pressure_pa[(around.throttle >= OPEN) & np.isfinite(pressure_pa)]
-                if reference == "gauge" and opened.size and float(np.median(opened)) < MOST_OPEN_VACUUM_PA:
-                    continue
-                yield label, reference

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache, lru_cache
 from importlib.resources import files
 
@@ -30,6 +30,8 @@ class Words(Document):
     in_unit: str = ""
     lowest: Bounds = (-1e12, 1e12)
     highest: Bounds = (-1e12, 1e12)
+    usual_low: Bounds | None = None
+    usual_high: Bounds | None = None
     unstated: tuple[str, ...] = ()
 
 
@@ -152,6 +154,7 @@ class Header:
     named: Named | None = None
     which: str = ""
     reference: Reference = ""
+    scaled: int = 0  # `RPM/10`, `Lambda x1000`: its numbers are this many times too large or too small
 
     @property
     def key(self) -> str:
@@ -168,6 +171,10 @@ _BRACKET = re.compile(
 _BARE_PRESSURE = re.compile(
     r"^(?P<name>.*?)[\s,_/|-]*\b(?P<unit>[\w/]+\s*[\[(]\s*(?:a|abs|absolut\w*|g|gauge|rel|relativ\w*|d|diff)\s*[\])])\s*$",
     re.IGNORECASE,
+)
+# `RPM/10`, `Lambda (x1000)`, `ECT [°C*10]`.
+_SCALED = re.compile(
+    r"\s*(?P<open>[\[(])?\s*(?:/|÷|[×*]|(?<![a-z])x)\s*(?P<by>10|100|1000)\s*(?P<close>[\])])?\s*$", re.IGNORECASE
 )
 # What may stand between a name and its unit where there is no bracket, and how many words a unit can have.
 _BETWEEN = re.compile(r"\s+in\s+|\s*[,|:;/]\s*|\s+-\s+|[\s_]+")
@@ -202,6 +209,11 @@ def read_header(text: str, unit: str = "", words: Dictionary | None = None) -> H
     `unit` is what stands in a line of units below, if there is one; it is used where the header itself names none.
     """
     words = words or dictionary()
+    scaled = _SCALED.search(text) or _SCALED.search(unit)
+    if scaled is not None and _unscaled(text):
+        bare = read_header(_unscaled(text), _unscaled(unit), words)
+        if bare.named is not None:
+            return replace(bare, scaled=int(scaled["by"]))
     first: Header | None = None
     for name, found in _splits(text):
         header = _named(name, found or unit, words)
@@ -210,6 +222,11 @@ def read_header(text: str, unit: str = "", words: Dictionary | None = None) -> H
         first = first or header
     assert first is not None
     return first
+
+
+def _unscaled(text: str) -> str:
+    """A header or unit without its mark of scale."""
+    return _SCALED.sub(lambda m: "" if m["open"] else m["close"] or "", text).strip()
 
 
 def _splits(text: str) -> Iterator[tuple[str, str]]:

@@ -8,7 +8,7 @@ import numpy as np
 
 from yarvic.core.evidence.bounds import glance
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.mapping import AFR, Column
+from yarvic.core.evidence.mapping import AFR, PHI, Column
 from yarvic.core.evidence.raw import RawColumn, RawLog
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import unit
@@ -67,7 +67,7 @@ def _alike(one: _Of, other: _Of) -> bool:
         return True
     a, b = a[good], b[good]
     free = {one.meant.reference, other.meant.reference} == {"absolute", "gauge"}
-    scaled = AFR in (one.meant.unit, other.meant.unit) and one.meant.unit != other.meant.unit
+    scaled = bool({AFR, PHI} & {one.meant.unit, other.meant.unit}) and one.meant.unit != other.meant.unit
     unknown = not one.meant.unit or not other.meant.unit
     if scaled or unknown:
         return bool(np.ptp(a) == 0.0 or np.ptp(b) == 0.0 or abs(float(np.corrcoef(a, b)[0, 1])) > 0.98)
@@ -79,7 +79,7 @@ def _alike(one: _Of, other: _Of) -> bool:
 
 def _canonical(o: _Of) -> FloatArray:
     values = glance(o.raw.values) * o.meant.sign
-    if o.meant.unit in ("", AFR):
+    if o.meant.unit in ("", AFR, PHI):
         return values
     return np.asarray(values * unit(o.meant.unit).factor + unit(o.meant.unit).offset)
 

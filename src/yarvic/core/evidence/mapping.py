@@ -16,7 +16,8 @@ from yarvic.core.evidence.dictionary import TIME, squeezed
 from yarvic.core.evidence.raw import RawColumn
 from yarvic.core.units import UNITS, Reference
 
-AFR = "AFR"
+# What a mixture is counted in besides lambda: an air-fuel ratio, which needs its fuel, and one over lambda.
+AFR, PHI = "AFR", "phi"
 How = Literal["used", "guessed", "not_understood", "confirmed"]
 About = Literal["", "reference", "sign", "unit", "time", "fuel", "column"]
 # A guess that is less sure than this is not judged by.
@@ -28,7 +29,8 @@ class Column(Document):
     """One column's meaning. `channel` is empty for one that is kept under its own name, `time` for the stamps.
 
     `sign` -1: counted the other way round. `stoichiometric_afr` belongs to a column in AFR. `question` is what has to
-    be answered before it may be judged by, `about` what that concerns; `reason` says where the meaning comes from.
+    be answered before it may be judged by, `about` what that concerns; `reason` says where the meaning comes from. `seen`
+    is where its numbers lay in the file it was confirmed for, 2nd and 98th percentile in canonical units.
     """
 
     name: Annotated[str, Field(max_length=400)]
@@ -43,6 +45,7 @@ class Column(Document):
     reason: str = ""
     question: str = ""
     about: About = ""
+    seen: tuple[float, float] | None = None
 
     @model_validator(mode="after")
     def _makes_sense(self) -> Column:
@@ -50,11 +53,9 @@ class Column(Document):
         if self.channel and self.channel != TIME and kind is None:
             raise ValueError(f"there is no channel {self.channel!r}")
         quantity = "time" if self.channel == TIME else kind.quantity if kind is not None else ""
-        if self.unit == AFR:
+        if self.unit in (AFR, PHI):
             if quantity != "mixture":
-                raise ValueError(
-                    f"{self.name}: an air-fuel ratio measures mixture, not {quantity or 'nothing known'}"
-                )
+                raise ValueError(f"{self.name}: {self.unit} measures mixture, not {quantity or 'nothing known'}")
         elif quantity and self.unit and (self.unit not in UNITS or UNITS[self.unit].quantity != quantity):
             raise ValueError(f"{self.name}: unit {self.unit!r} does not measure {quantity}")
         return self
@@ -69,12 +70,20 @@ class Column(Document):
 
         Another channel of another quantity keeps no unit. Raises ValueError for a channel or unit that cannot be.
         """
-        values = {**self.entries(), **said, "how": "confirmed", "confidence": 1.0, "question": "", "about": ""}
+        values = {
+            **self.entries(),
+            **said,
+            "how": "confirmed",
+            "confidence": 1.0,
+            "question": "",
+            "about": "",
+            "seen": None,
+        }
         kind = CHANNELS.get(values["channel"])
         if kind is None:
             values.update(unit="" if values["channel"] != TIME else values["unit"], reference="", sign=1)
         else:
-            fits = values["unit"] == AFR if kind.quantity == "mixture" else False
+            fits = kind.quantity == "mixture" and values["unit"] in (AFR, PHI)
             if values["unit"] and not fits and UNITS.get(values["unit"], UNITS["%"]).quantity != kind.quantity:
                 values["unit"] = ""
             if kind.reference != "absolute":

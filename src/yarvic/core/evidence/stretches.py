@@ -24,6 +24,11 @@ def stretches(over: NDArray[np.bool_], offset: int = 0) -> list[tuple[int, int]]
     return [(int(a) + offset, int(b) + offset) for a, b in zip(edges[::2], edges[1::2], strict=True)]
 
 
+def longest_run(over: NDArray[np.bool_]) -> int:
+    """The most samples in a row for which `over` holds."""
+    return max((b - a for a, b in stretches(over)), default=0)
+
+
 def in_windows(begins: NDArray[np.bool_], width: int, count: int) -> NDArray[np.bool_]:
     """Which of so many samples lie in a window of `width` that begins at a sample for which `begins` holds."""
     marks = np.zeros(count + 1, dtype=np.int64)

@@ -10,21 +10,23 @@ from functools import partial
 import numpy as np
 
 from yarvic.core.errors import FormatError, in_plain
-from yarvic.core.evidence.bounds import Around, fits, glance, pressures_that_fit
+from yarvic.core.evidence.bounds import Around, glance, percentiles
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.clock import MOST_TIME_S, seconds, stamps
-from yarvic.core.evidence.dictionary import TIME, Dictionary, dictionary, read_header, squeezed
+from yarvic.core.evidence.counted import Guess, canonical, settle
+from yarvic.core.evidence.dictionary import TIME, Dictionary, Header, Named, dictionary, read_header, squeezed
 from yarvic.core.evidence.doubles import settle_doubles
 from yarvic.core.evidence.guess import guess_columns, is_sure
 from yarvic.core.evidence.log import NO_BAROMETER, NO_FUEL, Channel, Doubt, Log
-from yarvic.core.evidence.mapping import AFR, Column, CurveSaid, Facts, Mapping, fingerprint
+from yarvic.core.evidence.mapping import AFR, PHI, Column, CurveSaid, Facts, Mapping, fingerprint
 from yarvic.core.evidence.meaning import AT_REST_RPM, HIGHEST_BAROMETER_PA, LOWEST_BAROMETER_PA
 from yarvic.core.evidence.raw import RawColumn, RawLog
 from yarvic.core.evidence.sheet.columns import by_identity, curve_said, sheet_columns
 from yarvic.core.evidence.sheet.words import for_sheets
+from yarvic.core.evidence.vote import STATED
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
-from yarvic.core.units import CANONICAL, unit
+from yarvic.core.units import CANONICAL, UNITS, unit
 
 UNKNOWN = "unknown quantity"
 # By these a gauge pressure becomes absolute.
@@ -48,7 +50,7 @@ class Understood:
         return Mapping(
             title=title,
             fingerprint=fingerprint([raw.time, *raw.columns]),
-            columns=(self.time, *self.columns),
+            columns=(self.time, *(_with_seen(c, m) for c, m in zip(raw.columns, self.columns, strict=True))),
             curve=self.curve,
         )
 
@@ -161,25 +163,59 @@ def _still_fits(raw: RawColumn, mine: Column, words: Dictionary) -> Column:
                 "question": mine.question or "no unit was confirmed",
             }
         )
+    if not np.isfinite(raw.values).any():
+        return taken
     kind = CHANNELS[mine.channel]
     bounds = words.words[kind.family if kind.family in words.words else mine.channel]
-    numbers = glance(raw.values)
-    nothing = Around(np.full(numbers.shape, np.nan), np.full(numbers.shape, np.nan))
-    if mine.unit == AFR or not np.isfinite(numbers).any():
-        return taken
-    if kind.reference == "absolute" and mine.reference:
-        there = list(pressures_that_fit(bounds, numbers, nothing, (mine.unit,), (mine.reference,)))
-        others = list(pressures_that_fit(bounds, numbers, nothing, bounds.unstated, ("absolute", "gauge")))
-        misfit = not there and bool(others)
-    else:
-        u = unit(mine.unit)
-        misfit = not fits(bounds, (numbers * u.factor + u.offset) * mine.sign) and any(
-            fits(bounds, numbers * unit(o).factor + unit(o).offset) for o in bounds.unstated if o != mine.unit
-        )
-    if not misfit:
+    header = Header(mine.name, mine.header_unit, Named(kind.family))
+    numbers = replace(raw, values=raw.values * mine.sign) if not kind.sign else raw
+    anew = Guess(numbers, header, mine.channel, bounds, mine.unit, mine.reference)
+    nothing = np.full(anew.values.shape, np.nan)
+    settle(anew, Around(nothing, nothing), {})
+    other = _as_last_time(anew, mine)
+    if other:
+        question = f"was confirmed as {mine.unit_in_words}; in {other} its numbers would lie where they lay then"
+        return Column(**{**taken.entries(), "confidence": 0.5, "question": question, "about": "unit"})
+    if anew.ballot is not None and mine.seen is not None:
+        # What a person said weighs as much as a header again: an idle log reaches no boost, and is in the same unit.
+        anew.ballot.add(lambda r: STATED if (r.unit, r.reference) == (mine.unit, mine.reference) else 0.0)
+        best = anew.ballot.best()
+        if best is None or best[0].unit == mine.unit:
+            return taken
+    if not anew.question or anew.ballot is None or anew.ballot.best() is None:
         return taken
     question = f"was confirmed as {mine.unit_in_words}, and its numbers here do not fit that"
     return Column(**{**taken.entries(), "confidence": 0.5, "question": question, "about": "unit"})
+
+
+def _with_seen(raw: RawColumn, meant: Column) -> Column:
+    """A column with where its numbers lie, for the next file of its logger."""
+    if not meant.channel or not meant.unit or meant.question or raw.states:
+        return meant
+    ends = percentiles(canonical(glance(raw.values), meant.unit))
+    return meant if ends is None else Column(**{**meant.entries(), "seen": ends})
+
+
+# A unit is asked about again where another brings the numbers so near to the last file's and it does not, as shares of
+# what they spanned then, or of their level. Our choice.
+AS_LAST, UNLIKE_LAST = 0.25, 0.45
+
+
+def _as_last_time(anew: Guess, mine: Column) -> str:
+    """The unit in which numbers lie as they lay when they were confirmed, where in the confirmed one they do not."""
+    ends = percentiles(anew.values)
+    if mine.seen is None or ends is None or mine.unit not in UNITS:
+        return ""
+    before = mine.seen
+    width = max(mine.seen[1] - mine.seen[0], 0.05 * max(map(abs, mine.seen)), 1e-9)
+
+    def off(label: str) -> float:
+        return max(abs(float(canonical(np.asarray(e), label)) - s) for e, s in zip(ends, before, strict=True)) / width
+
+    if off(mine.unit) < UNLIKE_LAST:
+        return ""
+    others = [u for u in anew.words.unstated if u != mine.unit and off(u) < AS_LAST]
+    return min(others, key=off) if others else ""
 
 
 def _engine_speed(raw: RawLog, columns: list[Column]) -> FloatArray | None:
@@ -261,8 +297,10 @@ def _channel(key: str, raw: RawColumn, meant: Column, times: FloatArray, stoichi
             doubt = doubt or Doubt("fuel", NO_FUEL)
         else:
             values = values / stoichiometric
+    if meant.unit == PHI:
+        values = np.divide(1.0, values, out=np.full(values.shape, np.nan), where=values > 0.0)
     factor, offset = 1.0, 0.0
-    if meant.unit and meant.unit != AFR:
+    if meant.unit and meant.unit not in (AFR, PHI):
         u = unit(meant.unit)
         factor, offset = u.factor, u.offset
     if meant.sign == -1:

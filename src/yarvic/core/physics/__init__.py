@@ -9,4 +9,5 @@ import numpy as np
 from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float64]
+BoolArray = NDArray[np.bool_]
 Value = Any  # float or FloatArray: arithmetic on the union has no useful static type

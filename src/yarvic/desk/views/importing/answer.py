@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QCompleter, QFrame, QVBoxLayout
 
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.dictionary import TIME, read_header
-from yarvic.core.evidence.mapping import AFR, Column
-from yarvic.core.units import units_of
+from yarvic.core.evidence.mapping import AFR, PHI, Column
+from yarvic.core.units import logged_units_of
 from yarvic.desk.views.importing.columns import doubt_of, read_as
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import act, label, row, show_choice, word
@@ -96,8 +96,10 @@ class Answer(QFrame):
         kind = CHANNELS.get(self._column.channel) if self._column is not None else None
         if kind is None:
             return []
-        found = [(u, u) for u in units_of(kind.quantity)]
-        return [*found, (AFR, "air-fuel ratio")] if kind.quantity == "mixture" else found
+        found = [(u, u) for u in logged_units_of(kind.quantity)]
+        return (
+            [*found, (AFR, "air-fuel ratio"), (PHI, "phi: one over lambda")] if kind.quantity == "mixture" else found
+        )
 
     def _completed(self, text: str) -> None:
         self.channel.setText(text)

@@ -1,0 +1,138 @@
+"""A sensor that stands still, lies on its end or lags is no evidence: every check that rests on it says no data."""
+
+import numpy as np
+import pytest
+
+from yarvic.core.checks.evidence_of_pull import EngineKind
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP
+from yarvic.core.checks.limits import default_limits
+from yarvic.core.checks.run import check_log
+from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.health import Health
+from yarvic.core.evidence.log import Channel, Log
+
+T = np.arange(0.0, 60.0, 0.05)
+PULL = (T > 20.0) & (T < 31.0)
+SHARE = np.clip((T - 20.0) / 11.0, 0.0, 1.0)
+RNG = np.random.default_rng(4)
+
+
+def noisy(values, sd, step):
+    return np.round((values + RNG.normal(0.0, sd, T.size)) / step) * step
+
+
+def sound():
+    """A sound turbo petrol engine through one pull, as fine as its sensors write."""
+    return {
+        "engine_speed": np.where(PULL, 1900 + 4400 * SHARE, 1500.0) + RNG.normal(0, 3, T.size),
+        "throttle": np.where(PULL, 1.0, 0.1),
+        "boost_pressure": noisy(np.where(PULL, 110e3 + 90e3 * np.minimum(2 * SHARE, 1.0), 40e3), 400, 100),
+        "boost_target": np.where(PULL, 110e3 + 90e3 * np.minimum(2 * SHARE, 1.0), 40e3),
+        "charge_temperature": noisy(303.0 + 16 * SHARE * PULL, 0.08, 0.1),
+        "ambient_temperature": np.full(T.size, 293.15),
+        "lambda_measured": noisy(np.where(PULL, 0.86, 1.0), 0.004, 0.001),
+        "lambda_target": np.where(PULL, 0.86, 1.0),
+        "rail_pressure": noisy(np.where(PULL, 120e5 + 40e5 * SHARE, 60e5), 0.4e5, 1e4),
+        "rail_target": np.where(PULL, 120e5 + 40e5 * SHARE, 60e5),
+        "exhaust_temperature": noisy(823.0 + 270 * (1 - np.exp(-np.clip(T - 20, 0, 11) / 4.0)) * PULL, 1.0, 0.5),
+        "coolant_temperature": noisy(np.full(T.size, 363.0), 0.05, 0.1),
+        "oil_temperature": noisy(368.0 + SHARE, 0.05, 0.1),
+        **{f"spark_correction_{n}": np.zeros(T.size) for n in (1, 2, 3, 4)},
+    }
+
+
+def judged(channels):
+    made = {
+        k: Channel(k, CHANNELS[k].title, CHANNELS[k].quantity, "", T, np.asarray(v, float))
+        for k, v in channels.items()
+    }
+    checked = check_log("x", Log(made), default_limits(), engine=EngineKind(cylinders=4))
+    assert len(checked) == 1
+    return {f.check: f for f in checked[0].findings}
+
+
+# What rests on a channel: its own checks.
+RESTS = {
+    "boost_pressure": {"boost_overshoot", "boost_shortfall"},
+    "lambda_measured": {"lambda_lean", "lambda_rich"},
+    "rail_pressure": {"rail_sag"},
+    "exhaust_temperature": {"exhaust_temperature"},
+    "charge_temperature": {"charge_rise", "charge_over_ambient"},
+}
+
+
+def test_a_sound_engine_is_judged():
+    found = judged(sound())
+    for checks in RESTS.values():
+        for check in checks:
+            assert found[check].severity == PASS, (check, found[check].note)
+
+
+@pytest.mark.parametrize("channel", RESTS)
+@pytest.mark.parametrize("where", ["the pull", "the log", "half the pull"])
+def test_a_frozen_sensor_passes_nothing(channel, where):
+    channels = sound()
+    frozen = {"the pull": PULL, "the log": np.ones(T.size, bool), "half the pull": PULL & (T > 25.0)}[where]
+    values = channels[channel].copy()
+    values[frozen] = values[np.flatnonzero(frozen)[0]]
+    found = judged({**channels, channel: values})
+    if channel == "charge_temperature" and where != "the log":
+        return  # a temperature may stand for a pull
+    for check in RESTS[channel]:
+        assert found[check].severity in (NO_DATA, STOP), (check, found[check].severity)
+    if where == "the log":
+        assert all(found[c].severity == NO_DATA for c in RESTS[channel])
+        assert any("stands still" in found[c].note for c in RESTS[channel])
+
+
+def test_a_lean_engine_behind_frozen_sensors_does_not_pass():
+    """Lambda and exhaust hold one number from before the pull on."""
+    channels = sound()
+    for key in ("lambda_measured", "exhaust_temperature"):
+        channels[key] = np.full(T.size, channels[key][10])
+    channels["lambda_target"] = np.full(T.size, channels["lambda_measured"][0])
+    found = judged(channels)
+    assert {found[c].severity for c in ("lambda_lean", "lambda_rich", "exhaust_temperature")} == {NO_DATA}
+
+
+def test_a_sensor_on_its_end_may_stop_and_never_passes():
+    for most_k, severity in ((1180.0, NO_DATA), (1290.0, STOP)):
+        channels = sound()
+        hot = 823.0 + 700 * SHARE * PULL
+        channels["exhaust_temperature"] = np.minimum(noisy(hot, 1.0, 0.5), most_k)
+        assert judged(channels)["exhaust_temperature"].severity == severity
+
+
+@pytest.mark.parametrize(("rise_k_s", "severity"), [(20.0, PASS), (40.0, NO_DATA)])
+def test_a_probe_that_is_still_rising_as_the_pull_ends_is_no_data(rise_k_s, severity):
+    """At 930 degC and 40 K/s: behind a probe of 3 s the gas is at 1,050 degC."""
+    channels = sound()
+    channels["exhaust_temperature"] = noisy(1203.0 - rise_k_s * (31.0 - np.clip(T, 20.0, 31.0)), 0.5, 0.5)
+    assert judged(channels)["exhaust_temperature"].severity == severity
+
+
+def test_samples_past_the_range_in_a_row_are_samples():
+    """Three lean samples past what a wideband shows: left out they would pass."""
+    channels = sound()
+    at = np.flatnonzero(PULL)[150:153]
+    channels["lambda_measured"][at] = 9.0
+    assert judged(channels)["lambda_lean"].severity == NO_DATA
+    channels["lambda_measured"][at[1:]] = 0.86
+    assert judged(channels)["lambda_lean"].severity == PASS
+
+
+def test_coarse_numbers_may_stand_for_longer():
+    """Boost in whole kPa that is held steady, lambda in hundredths: no sensor is accused."""
+    channels = sound()
+    channels["boost_pressure"] = np.round(channels["boost_target"] / 1e3) * 1e3 + 1e3 * (np.arange(T.size) % 60 == 0)
+    channels["lambda_measured"] = np.where(np.arange(T.size) % 55 == 0, 0.87, channels["lambda_target"])
+    found = judged(channels)
+    assert found["boost_overshoot"].severity == PASS and found["lambda_lean"].severity == PASS
+
+
+def test_an_engine_at_one_speed_makes_no_sensor_stand_still():
+    channels = sound()
+    channels["engine_speed"] = np.full(T.size, 2500.0)
+    channels["rail_pressure"] = np.full(T.size, 100e5)
+    log = Log({k: Channel(k, k, CHANNELS[k].quantity, "", T, v) for k, v in channels.items()})
+    assert Health(log).illness("rail_pressure", 20.0, 31.0) is None
