@@ -13,7 +13,7 @@ from yarvic.core.errors import FormatError, YarvicError
 from yarvic.core.formats.arrived import kind_of_file
 from yarvic.core.formats.asap2.module import read_asap2
 from yarvic.core.formats.descriptions import document, read_description, under
-from yarvic.core.formats.images import read_image, write_image
+from yarvic.core.formats.images import ImageFile, read_image, write_image
 from yarvic.core.reading import DEFECTS
 
 BASE = 0x8000
@@ -487,3 +487,52 @@ def test_mutated_descriptions_are_read_or_refused(tmp_path):
         except YarvicError as error:
             assert error.remedy
     assert len(DEFECTS) == before
+
+
+# -- alignment that nobody states
+
+CURVE_RECORD = """/begin RECORD_LAYOUT R NO_AXIS_PTS_X 1 UBYTE AXIS_PTS_X 2 UWORD INDEX_INCR DIRECT
+  FNC_VALUES 3 UWORD ROW_DIR DIRECT /end RECORD_LAYOUT"""
+X, VALUES = (1, 2, 3, 5, 8), (10, 20, 30, 40, 50)
+
+
+def curve_bytes(gap):
+    return bytes([5]) + bytes(gap) + struct.pack(">5H", *X) + struct.pack(">5H", *VALUES)
+
+
+def test_types_lie_at_a_multiple_of_their_size_where_no_alignment_is_stated(taken):
+    """The standard's default (from memory): a word behind a byte leaves a byte free."""
+    layout, _ = taken(CURVE_RECORD, table("CURVE", std(n=5), record="R"))
+    made = image_of(layout, a0=curve_bytes(1))["Maps"].table("T")
+    assert made.x.values.tolist() == list(X) and made.values[0].tolist() == list(VALUES)
+    record = layout.records["R"]
+    assert record.align["u16"] == 2 and "u16" in record.assumed
+
+
+@pytest.mark.parametrize("gap", [0, 1])
+def test_the_image_decides_where_two_alignments_are_possible(taken, gap):
+    """Three curves with axes that rise under one alignment alone."""
+    curves = [table("CURVE", std(n=5), f"T{n}", address=BASE + 64 * n, record="R") for n in range(3)]
+    layout, faults = taken(CURVE_RECORD, *curves)
+    data = bytearray(4096)
+    for n in range(3):
+        axis = struct.pack(">5H", 256 * 3 + 200, 256 * 4 + 7, 256 * 5 + 250, 256 * 6 + 3, 256 * 7 + 100)
+        whole = bytes([5]) + bytes(gap) + axis + struct.pack(">5H", *VALUES)
+        data[64 * n : 64 * n + len(whole)] = whole
+    found = under(layout, list(faults), ImageFile("x.bin", "binary", bytes(data), BASE, (), "0" * 64))
+    assert found.layout.records["R"].align["u16"] == (2 if gap else 1)
+    assert Image(found.layout, found.data)["Maps"].table("T1").x.values.tolist()[0] == 968
+    assert not any("alignment" in f.what for f in found.faults)
+
+
+def test_where_the_image_does_not_tell_the_alignment_it_is_said(taken):
+    """Axes that rise under both: the default stays, with a fault that names what to state."""
+    layout, faults = taken(CURVE_RECORD, table("CURVE", std(n=5), record="R"))
+    data = curve_bytes(0) + bytes(4096 - 21)
+    found = under(layout, list(faults), ImageFile("x.bin", "binary", data, BASE, (), "0" * 64))
+    said = [f for f in found.faults if "states no alignment" in f.what]
+    told = Image(found.layout, found.data)["Maps"].table("T").x.values.tolist() == list(X)
+    assert told or said
+    stated = CURVE_RECORD.replace("FNC_VALUES 3", "ALIGNMENT_WORD 1 FNC_VALUES 3")
+    layout, _ = taken(stated, table("CURVE", std(n=5), record="R"))
+    assert layout.records["R"].align["u16"] == 1 and "u16" not in layout.records["R"].assumed

@@ -128,11 +128,19 @@ class Part(Described):
 
 
 class Record(Described):
-    """Parts in the order in which they lie. `fixed`: each has the room of its largest count."""
+    """Parts in the order in which they lie. `fixed`: each has the room of its largest count.
+
+    `assumed` are types whose alignment nobody stated: they may lie at a multiple of their size, or anywhere.
+    """
 
     parts: Annotated[tuple[Part, ...], Field(max_length=40, strict=False)]
     fixed: bool = False
-    align: Annotated[dict[str, int], Field(max_length=8)] = Field(default_factory=dict)
+    align: Annotated[dict[str, int], Field(max_length=16)] = Field(default_factory=dict)
+    assumed: Annotated[tuple[str, ...], Field(max_length=16, strict=False)] = ()
+
+    def packed(self) -> Record:
+        """The same with one part right behind the other, as far as nobody stated otherwise."""
+        return self.model_copy(update={"align": {**self.align, **dict.fromkeys(self.assumed, 1)}, "assumed": ()})
 
     @property
     def counted(self) -> bool:

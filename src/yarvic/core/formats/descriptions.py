@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,6 +14,7 @@ from yarvic.core.calibration.image import memory_of
 from yarvic.core.calibration.layout import Entry, Layout
 from yarvic.core.calibration.layout_file import MOST_BYTES, from_data, read_layout
 from yarvic.core.calibration.places import Places, places
+from yarvic.core.calibration.storing import SIZES
 from yarvic.core.document import parse_toml
 from yarvic.core.errors import CalibrationError, FormatError
 from yarvic.core.evidence.inputs import with_inputs
@@ -126,6 +128,8 @@ def under(layout: Layout, faults: list[Fault], file: ImageFile, base: int | None
         bound = bound.changed(block=_block(len(data)))
     if bound.order_doubted:
         bound, faults = _order_by_axes(bound, data, faults)
+    if any(r.assumed for r in bound.records.values()):
+        bound, faults = _alignment_by_axes(bound, data, faults)
     with_image, more, unknown = of_image(bound, data, file.name)
     if layout.entries and not with_image.entries:
         raise CalibrationError(
@@ -142,24 +146,47 @@ def _order_by_axes(layout: Layout, data: bytes, faults: list[Fault]) -> tuple[La
     Where the image does not tell either, the fault stays.
     """
 
-    def rising(order: Literal["big", "little"]) -> int:
-        tried = layout.changed(byte_order=order)
-        memory, count = memory_of(data, tried), 0
-        tables = [e for e in tried.entries if e.x is not None and e.x.kind in ("stored", "shared")]
-        for entry in tables[:MOST_TRIED]:
-            with suppress(CalibrationError):
-                decoded(tried, entry, memory, tried.sets[0])
-                count += 1
-        return count
-
     other: Literal["big", "little"] = "little" if layout.byte_order == "big" else "big"
-    as_said, as_other = rising(layout.byte_order), rising(other)
+    as_said, as_other = (_rising(layout.changed(byte_order=o), data) for o in (layout.byte_order, other))
     better = max(as_said, as_other)
     if better < LEAST_TRIED or as_said == as_other:
         return layout, faults
     chosen = layout.byte_order if as_said > as_other else other
     kept = [f for f in faults if not (f.about == "MOD_COMMON" and "meant both ways" in f.what)]
     return layout.changed(byte_order=chosen, order_doubted=False), kept
+
+
+def _rising(layout: Layout, data: bytes, keys: Collection[str] | None = None) -> int:
+    """How many tables (of these) have axes that rise in the image under a layout."""
+    memory, count = memory_of(data, layout), 0
+    tables = [e for e in layout.entries if e.x is not None and e.x.kind in ("stored", "shared")]
+    for entry in [e for e in tables if keys is None or e.key in keys][:MOST_TRIED]:
+        with suppress(CalibrationError):
+            decoded(layout, entry, memory, layout.sets[0])
+            count += 1
+    return count
+
+
+def _alignment_by_axes(layout: Layout, data: bytes, faults: list[Fault]) -> tuple[Layout, list[Fault]]:
+    """The alignment under which the axes rise, where the description states none: at multiples of the size, or packed.
+
+    Only tables that would lie elsewhere tell. Where the image does not, the standard's default stays, and is said.
+    """
+    packed = layout.changed(records={n: r.packed() for n, r in layout.records.items()})
+    mixed = {n for n, r in layout.records.items() if len({SIZES[p.storage] for p in r.parts if p.what != "skip"}) > 1}
+    elsewhere = [e.key for e in layout.entries if e.record in mixed and _where(layout, e) != _where(packed, e)]
+    if not elsewhere:
+        return layout, faults
+    natural_rise, packed_rise = _rising(layout, data, elsewhere), _rising(packed, data, elsewhere)
+    if packed_rise > natural_rise:
+        return packed, faults
+    if packed_rise < natural_rise:
+        return layout, faults
+    what = (
+        f"states no alignment, and the image does not tell it for {len(elsewhere):,} entries, such as {elsewhere[0]}"
+    )
+    remedy = "State it in MOD_COMMON (ALIGNMENT_WORD and so on), and compare a value with what is known of it."
+    return layout, [*faults, Fault("MOD_COMMON", what, remedy, 0)]
 
 
 def _block(size: int) -> int:

@@ -52,11 +52,11 @@ class _Module:
         self.par = self._told("MOD_PAR", _PAR)
         self.order = self._byte_order(common)
         self.differences = common.get("DEPOSIT", [""])[0] == "DIFFERENCE"
-        align: dict[str, int] = {
+        stated: dict[str, int] = {
             s: max(whole(common[k][0]), 1) for k, of in ALIGNED.items() if k in common for s in of
         }
         self.methods = Methods(module)
-        self.records = RecordLayouts(module, align)
+        self.records = RecordLayouts(module, stated)
 
     def _told(self, keyword: str, counts: dict[str, int]) -> dict[str, list[str]]:
         block = next(self.block.of(keyword), None)

@@ -8,7 +8,7 @@ from types import MappingProxyType
 from typing import Literal
 
 from yarvic.core.calibration.layout import Part, Record
-from yarvic.core.calibration.storing import Storage
+from yarvic.core.calibration.storing import SIZES, Storage
 from yarvic.core.formats.asap2.blocks import Block
 from yarvic.core.formats.asap2.reading import Unfit, needs, text, whole
 
@@ -29,6 +29,8 @@ ALIGNED: Mapping[str, tuple[Storage, ...]] = MappingProxyType(
         "ALIGNMENT_FLOAT32_IEEE": ("f32",), "ALIGNMENT_FLOAT64_IEEE": ("f64",),
     }
 )  # fmt: skip
+# Where a description states no alignment: each type at a multiple of its size, the standard's default (from memory).
+NATURAL: Mapping[str, int] = SIZES
 # Words that each keyword takes, the position included.
 _PARTS: Mapping[str, int] = MappingProxyType(
     {
@@ -56,6 +58,7 @@ class RecordLayout:
     z: list[tuple[int, Part]] = field(default_factory=list)
     counts: dict[str, int] = field(default_factory=dict)
     align: dict[str, int] = field(default_factory=dict)
+    assumed: set[str] = field(default_factory=set)
     fixed: bool = False
     reason: str = ""
     fault: bool = False
@@ -74,7 +77,9 @@ class RecordLayout:
 
     def record(self) -> Record:
         """As the layout keeps it."""
-        return Record(parts=tuple(self.ordered), fixed=self.fixed, align=self.align)
+        return Record(
+            parts=tuple(self.ordered), fixed=self.fixed, align=self.align, assumed=tuple(sorted(self.assumed))
+        )
 
     def has(self, what: str) -> bool:
         """Whether it has such a part."""
@@ -103,7 +108,7 @@ class RecordLayouts:
 
 
 def _read(name: str, block: Block, align: Mapping[str, int]) -> RecordLayout:
-    found = RecordLayout(name, align=dict(align))
+    found = RecordLayout(name, align={**NATURAL, **align}, assumed=set(NATURAL) - set(align))
     try:
         words = needs(block, 1)
         at = 1
@@ -140,6 +145,7 @@ def _part(found: RecordLayout, keyword: str, args: list[str]) -> None:
         found.fixed = True
     elif keyword.startswith("ALIGNMENT_"):
         found.align |= dict.fromkeys(ALIGNED.get(keyword, ()), max(whole(args[0]), 1))
+        found.assumed -= set(ALIGNED.get(keyword, ()))
     elif keyword.startswith("FIX_NO_AXIS_PTS_"):
         found.counts[keyword[-1].lower()] = whole(args[0])
     elif keyword == "FNC_VALUES":
