@@ -94,7 +94,7 @@ def check(
     from yarvic.core.checks.evidence_of_pull import EngineKind
     from yarvic.core.checks.finding import NO_DATA, STOP
     from yarvic.core.checks.limits import default_limits, read_limits
-    from yarvic.core.checks.of_file import Judging, check_file
+    from yarvic.core.checks.of_file import Judging, check_file, not_judged
     from yarvic.core.evidence.mapping import Facts
     from yarvic.core.formats.mapping_file import read_mapping
     from yarvic.core.physics.fuel import fuel as fuel_by_key
@@ -115,15 +115,29 @@ def check(
         channel_words(),
         baselines,
     )
-    document = [each for path in logs for each in check_file(path, by)]
+    document: list[dict[str, Any]] = []
+    unusable = False
+    for path in logs:
+        try:
+            document += check_file(path, by)
+        except YarvicError as error:
+            if len(logs) == 1:
+                raise
+            unusable = True
+            print(f"yarvic: {error}", file=sys.stderr)
+            document.append(not_judged(path, error))
     print_each(document, _tell_check, as_json)
     worst = [entry["verdict"] for entry in document]
-    raise typer.Exit(STOPS if STOP in worst else LACKS_DATA if NO_DATA in worst else PASSES)
+    verdict = STOPS if STOP in worst else LACKS_DATA if NO_DATA in worst else PASSES
+    raise typer.Exit(UNUSABLE if unusable else verdict)
 
 
 def _tell_check(entry: dict[str, Any]) -> None:
     from yarvic.core.checks.finding import VERDICT_WORDS
 
+    if "error" in entry:
+        tell(f"{entry['log']}: {entry['error']}")
+        return
     pulls = "1 pull" if entry["pulls"] == 1 else f"{entry['pulls']} pulls"
     part = f", {entry['part']}" if entry["part"] else ""
     tell(f"{entry['log']}{part}: {pulls}, {VERDICT_WORDS[entry['verdict']]}")

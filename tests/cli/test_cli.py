@@ -187,6 +187,21 @@ def test_check_refuses_what_is_no_log(tmp_path, demo_path):
     assert "no pull" in yarvic("check", path).stderr
 
 
+def test_check_reports_every_file_and_exits_with_the_worst(tmp_path):
+    """One that cannot be read stands beside those that were judged, and its exit code is the worst."""
+    good, empty = tmp_path / "good.csv", tmp_path / "empty.csv"
+    rows = ["time [s],RPM [rpm],TPS [%]"]
+    rows += [f"{i / 20},{1500 + (i * 20 if i > 40 else 0)},{100 if i > 40 else 5}" for i in range(240)]
+    good.write_text("\n".join(rows) + "\n")
+    empty.write_text("time [s],RPM [rpm],TPS [%]\n0,1000,5\n1,1000,5\n")
+    done = yarvic("check", good, empty, tmp_path / "none.csv", good, "--json")
+    found = json.loads(done.stdout)
+    assert [d["log"].rpartition("/")[2] for d in found] == ["good.csv", "empty.csv", "none.csv", "good.csv"]
+    assert done.returncode == 2 and done.stderr.count("yarvic: ") == 2
+    assert [("error" in d, d["pulls"]) for d in found] == [(False, 1), (True, 0), (True, 0), (False, 1)]
+    assert yarvic("check", good, good).returncode == yarvic("check", good).returncode != 2
+
+
 @pytest.fixture
 def package(tmp_path, stock):
     from yarvic.core.calibration.image import image_id

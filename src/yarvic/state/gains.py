@@ -8,27 +8,38 @@ from datetime import datetime
 import numpy as np
 
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.days import DAY_SHARE
 from yarvic.core.evidence.repeatability import Gain, Interval, Order, difference, gain
 from yarvic.core.job.model import Evidence
+from yarvic.core.physics import FloatArray
 from yarvic.state.results import PullResult
 
 # Pulls further apart than this are of two sessions: what drifted in the one does not go on in the other. Our choice.
 SESSION_BREAK_S = 3.0 * 3600.0
 ASSUMED = "a steady drift from pull to pull is removed"
-OTHER_DAY = "measured in two sessions: what changes from day to day is not in the interval"
+_DAYS = f"{DAY_SHARE * 100.0:g} %"
+OTHER_DAY = f"measured on different days: the interval allows for {_DAYS} from day to day, which is our assumption"
 
 
-def places(working: Sequence[Evidence], reference: Sequence[Evidence]) -> tuple[Order, bool]:
-    """The place of each run among all runs of its session, and whether all are of one session."""
+def places(working: Sequence[Evidence], reference: Sequence[Evidence]) -> tuple[Order, Order]:
+    """The place of each run among all runs of its session, and the number of its session."""
     runs = sorted({e.id: e for e in (*working, *reference)}.values(), key=lambda e: (e.made_at or e.time, e.id))
     place: dict[str, float] = {}
+    session: dict[str, float] = {}
     first, breaks = 0, 0
     for i, run in enumerate(runs):
         if i == 0 or not _one_session(runs[i - 1], run):
             first, breaks = _number(run), breaks + (i > 0)
-        place[run.id] = float(_number(run) - first)
-    order = tuple(np.array([place[e.id] for e in each]) for each in (working, reference))
-    return (order[0], order[1]), breaks == 0
+        place[run.id], session[run.id] = float(_number(run) - first), float(breaks)
+
+    def of(each: Sequence[Evidence], known: dict[str, float]) -> FloatArray:
+        return np.array([known[e.id] for e in each])
+
+    return (of(working, place), of(reference, place)), (of(working, session), of(reference, session))
+
+
+def _of_one_day(sessions: Order) -> bool:
+    return np.unique(np.concatenate(sessions)).size <= 1
 
 
 def _number(run: Evidence) -> int:
@@ -61,13 +72,14 @@ def gain_between(
         raise EvidenceError(
             "one is from a file, the other from the simulated bench", remedy="Compare each with its own baseline."
         )
-    order, together = places([p.evidence for p in working], [p.evidence for p in reference])
-    found = gain([p.curves[standard] for p in working], [p.curves[standard] for p in reference], band_rpm, order)
-    return found, ASSUMED if together else OTHER_DAY
+    order, sessions = places([p.evidence for p in working], [p.evidence for p in reference])
+    one, other = ([p.curves[standard] for p in each] for each in (working, reference))
+    found = gain(one, other, band_rpm, order, sessions)
+    return found, ASSUMED if _of_one_day(sessions) else OTHER_DAY
 
 
 def peaks_between(working: Sequence[PullResult], reference: Sequence[PullResult]) -> Interval:
     """Difference of uncorrected peak power, W."""
-    order, _ = places([p.evidence for p in working], [p.evidence for p in reference])
+    order, sessions = places([p.evidence for p in working], [p.evidence for p in reference])
     one, other = (np.array([p.curves["none"].peak_power[0] for p in each]) for each in (working, reference))
-    return difference(one, other, order)
+    return difference(one, other, order, sessions)

@@ -12,7 +12,7 @@ from yarvic.core.job.runs import NewRun
 from yarvic.core.job.store import Job
 
 TEXT = "Time (s);RPM;Boost (kPa);IAT;Gear;EGT (°C)\n" + "".join(
-    f"{i / 20:.2f};{2000 + 15 * i};{40 + i * 0.4:.1f};{30 + i / 50:.2f};{'D' if i < 50 else 'N'};{700 + i if i % 5 == 0 else ''}\n"  # noqa: E501
+    f"{i / 20:.2f};{2000 + 15 * i};{40 + i * 0.4:.1f};{75 + i / 50:.2f};{'D' if i < 50 else 'N'};{700 + i if i % 5 == 0 else ''}\n"  # noqa: E501
     for i in range(300)
 )
 
@@ -81,7 +81,7 @@ def test_a_unit_is_corrected_and_set_back_and_the_numbers_stay(job, recording):
         columns = tuple(map(told, before.mapping.columns))
         return Reading(mapping=before.mapping.model_copy(update={"columns": columns}), barometer_pa=97e3)
 
-    for label, kelvin in (("degC", 303.15), ("degF", 272.04)):
+    for label, kelvin in (("degC", 348.15), ("degF", 297.04)):
         job.say_of([(run.id, "reading", with_unit(label))], "read otherwise")
         c = job.whole_log(run.id).channel("charge_temperature")
         assert c.doubt is None and c.values[0] == pytest.approx(kelvin, abs=0.01)

@@ -12,12 +12,12 @@ from yarvic.core.checks.against_baseline import kind_of
 from yarvic.core.checks.baseline import THROTTLE_ALIKE, Baseline
 from yarvic.core.checks.causes import causes
 from yarvic.core.checks.evidence_of_pull import EngineKind
-from yarvic.core.checks.finding import VERDICT_WORDS, Finding, verdict
+from yarvic.core.checks.finding import NO_DATA, VERDICT_WORDS, Finding, verdict
 from yarvic.core.checks.for_owner import owners_page
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.run import CheckedPull, check_log, check_whole, families_of, summarize
 from yarvic.core.checks.signature import first_signature
-from yarvic.core.errors import EvidenceError, FormatError, in_plain
+from yarvic.core.errors import EvidenceError, FormatError, YarvicError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Column, Facts, Mapping
@@ -57,6 +57,14 @@ def check_file(path: Path, by: Judging) -> list[dict[str, Any]]:
         raise _no_pull(path, found[0], by)
     documents[0]["notes"] += [f"{part} holds no pull" for part in without]
     return documents
+
+
+def not_judged(path: Path, error: YarvicError) -> dict[str, Any]:
+    """The document of a file that could not be used, beside those of others: it says why, and passes nothing."""
+    empty: dict[str, Any] = {
+        k: [] for k in ("pull_list", "problems", "notes", "not_asked", "columns", "checks", "causes")
+    }
+    return {"log": str(path), "part": "", "pulls": 0, "verdict": NO_DATA, "error": str(error), **empty}
 
 
 def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:

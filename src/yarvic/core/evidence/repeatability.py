@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from yarvic.core.errors import EvidenceError
+from yarvic.core.evidence.days import fit_days
 from yarvic.core.evidence.dyno import GRID_STEP_RPM, Curve, local_peak
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.power import torque_from_power
@@ -104,26 +105,49 @@ def one_after_the_other(working: int, reference: int) -> Order:
     return np.arange(reference, reference + working, dtype=np.float64), np.arange(reference, dtype=np.float64)
 
 
-def difference(working: FloatArray, reference: FloatArray, order: Order | None = None) -> Interval:
+def difference(
+    working: FloatArray, reference: FloatArray, order: Order | None = None, sessions: Order | None = None
+) -> Interval:
     """Difference of the means of two sets of pulls at 95 %, with a drift from pull to pull taken out.
 
     Least squares of value = reference + difference + drift x place (analysis of covariance; Fisher 1932, Statistical
     Methods for Research Workers, 4th ed., section 49.1). `order` gives the places of the pulls of each set; without
     it the reference came first. Sets pulled in turn cost the interval little, one set after the other much: drift and
-    gain then look alike. NaN bounds where there are too few pulls to tell them apart.
+    gain then look alike. NaN bounds where there are too few pulls to tell them apart. `sessions` number the day of each
+    pull: over several days the interval carries what changes from day to day.
     """
-    mean, low, high, _ = _with_drift(working[:, None], reference[:, None], order)
+    mean, low, high, _ = _with_drift(working[:, None], reference[:, None], order, sessions)
     return Interval(float(mean[0]), float(low[0]), float(high[0]))
 
 
+def _over_days(
+    y: FloatArray, is_working: FloatArray, place: FloatArray, session: FloatArray
+) -> tuple[FloatArray, FloatArray, FloatArray, Interval]:
+    """The same over several days, column by column."""
+    plain = y[is_working == 1.0].mean(axis=0) - y[is_working == 0.0].mean(axis=0)
+    mean, reach = plain, np.full(plain.shape, np.nan)
+    drift = Interval(np.nan, np.nan, np.nan)
+    for column in range(y.shape[1]):
+        fit = fit_days(y[:, column], is_working, place, session, CONFIDENCE)
+        if fit is None:
+            continue
+        mean[column], reach[column] = fit.difference, fit.reach
+        if column == 0 and np.isfinite(fit.drift_reach):
+            drift = Interval(fit.drift, fit.drift - fit.drift_reach, fit.drift + fit.drift_reach)
+    return mean, mean - reach, mean + reach, drift
+
+
 def _with_drift(
-    a: FloatArray, b: FloatArray, order: Order | None
+    a: FloatArray, b: FloatArray, order: Order | None, sessions: Order | None = None
 ) -> tuple[FloatArray, FloatArray, FloatArray, Interval]:
     """Difference and bounds for each column of samples of shape (n, columns), and the drift of the first column."""
     unknown = np.full(a.shape[1], np.nan)
     places = order if order is not None else one_after_the_other(a.shape[0], b.shape[0])
     place = np.concatenate(places)
     y = np.concatenate([a, b])
+    if sessions is not None and np.unique(np.concatenate(sessions)).size > 1:
+        which = np.concatenate([np.ones(a.shape[0]), np.zeros(b.shape[0])])
+        return _over_days(y, which, place, np.concatenate(sessions))
     is_working = np.concatenate([np.ones(a.shape[0]), np.zeros(b.shape[0])])
     x = np.column_stack([np.ones(y.shape[0]), is_working, place - place.mean()])
     freedom = y.shape[0] - 3
@@ -159,12 +183,16 @@ class Gain:
 
 
 def gain(
-    working: list[Curve], reference: list[Curve], band_rpm: tuple[float, float], order: Order | None = None
+    working: list[Curve],
+    reference: list[Curve],
+    band_rpm: tuple[float, float],
+    order: Order | None = None,
+    sessions: Order | None = None,
 ) -> Gain:
     """Power gain of `working` over `reference`, with its interval at each speed and for the band's mean.
 
-    The band is clipped to what all pulls cover; `order` as in `difference`. Raises EvidenceError when they cannot be
-    compared.
+    The band is clipped to what all pulls cover; `order` and `sessions` as in `difference`. Raises
+    EvidenceError when they cannot be compared.
     """
     grid, power, _ = _stack([*working, *reference])
     low, high = max(band_rpm[0], float(grid[0])), min(band_rpm[1], float(grid[-1]))
@@ -175,7 +203,7 @@ def gain(
         )
     over = np.array([c.mean_power(low, high) for c in (*working, *reference)])
     all_of_it = np.column_stack([over, power])
-    mean, lower, upper, drift = _with_drift(all_of_it[: len(working)], all_of_it[len(working) :], order)
+    mean, lower, upper, drift = _with_drift(all_of_it[: len(working)], all_of_it[len(working) :], order, sessions)
     band = Interval(float(mean[0]), float(lower[0]), float(upper[0]))
     return Gain(grid, mean[1:], lower[1:], upper[1:], (low, high), band, drift)
 
