@@ -8,6 +8,7 @@ import pytest
 from yarvic.bench.control_unit.facts import UnitFacts, read_facts, write_facts
 from yarvic.bench.control_unit.loop import Clock, Loop
 from yarvic.bench.control_unit.process import new_unit
+from yarvic.bench.control_unit.server import Server
 from yarvic.bench.flash_campaign import LAYOUT, _few_differ, _image
 from yarvic.core.calibration.image import image_id
 from yarvic.core.errors import CalibrationError, Cancelled, LinkError
@@ -288,3 +289,54 @@ def test_a_lock_is_opened_once_and_for_good(bench):
     bench.set(lock="once", engine_runs=True)
     with pytest.raises(LinkError, match="engine runs"):
         bench.flashing().open_lock()
+
+
+# -- a unit that asks for patience, or is busy
+
+
+class Endless(Server):
+    """Takes its memory's new content and says that it needs more time, twenty times a second for five minutes."""
+
+    service = 0x36
+
+    def answer(self, request):
+        if request[:1] == bytes([self.service]) and len(request) > 10:  # data to be written
+            for _ in range(6000):
+                self.sleep(0.05)
+                yield bytes([0x7F, self.service, 0x78])
+            return
+        yield from super().answer(request)
+
+
+class Busy(Server):
+    """Answers every third request with busyRepeatRequest first."""
+
+    count = 0
+
+    def answer(self, request):
+        self.count += 1
+        if self.count % 3 == 0:
+            yield bytes([0x7F, request[0], 0x21])
+            return
+        yield from super().answer(request)
+
+
+def test_a_unit_that_asks_for_patience_without_end_is_given_up_on_and_recovered(bench):
+    bench.loop.kind = Endless
+    bench.loop.power_on()
+    begun = bench.clock.now
+    with pytest.raises(BrokenOffError, match="needs more time") as told:
+        bench.flashing().write(bench.image)
+    assert told.value.remedy and bench.clock.now - begun < 2000.0
+    (journal,) = bench.journals()
+    bench.loop.kind = Server
+    bench.loop.power_on()
+    bench.flashing().go_on(journal)
+    assert bench.memory == bench.image and bench.journals() == []
+
+
+def test_a_busy_unit_is_asked_again(bench):
+    bench.loop.kind = Busy
+    bench.loop.power_on()
+    assert bench.flashing().write(bench.near).sectors
+    assert bench.memory == bench.near

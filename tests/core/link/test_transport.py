@@ -9,7 +9,7 @@ from udsoncan import TimeoutException
 
 from yarvic.bench.control_unit.loop import Clock
 from yarvic.core.errors import LinkError
-from yarvic.core.link.transport import PADDING, TESTER, UNIT, IsoTp, TransportError
+from yarvic.core.link.transport import PADDING, TESTER, UNIT, IsoTp, PendingError, TransportError
 
 PAD = bytes([PADDING])
 
@@ -106,6 +106,28 @@ def test_block_size_and_separation_time_are_kept(wire):
     assert far.got()[:2] == "23"
     assert far.got()[:2] == "24"
     assert end() == []
+
+
+@pytest.mark.parametrize(
+    ("at_s", "cancelled", "ends"),
+    [(9.0, True, False), (11.0, False, False), (11.0, True, True), (181.0, False, True)],
+)
+def test_a_unit_that_asks_for_patience_is_waited_for_until_a_cancel_or_an_end(wire, at_s, cancelled, ends):
+    """7F 36 78, response pending: a cancel counts after ten seconds, and after three minutes nobody waits any more."""
+    usual, far = wire
+    clock = Clock()
+    line = IsoTp(usual.bus, TESTER, UNIT, fd=False, clock=clock, sleep=clock.sleep)
+    line.cancelled = lambda: cancelled
+    line.specific_send(bytes.fromhex("36 01"))
+    far.got()
+    clock.now = at_s
+    far.give("03 7F 36 78 00 00 00 00")
+    if ends:
+        with pytest.raises(PendingError, match="needs more time") as told:
+            line.specific_wait_frame(1.0)
+        assert told.value.remedy
+    else:
+        assert line.specific_wait_frame(1.0) == bytes.fromhex("7F 36 78")
 
 
 def test_wait_frames_are_waited_for(wire):

@@ -44,6 +44,8 @@ from yarvic.core.link.unit import FaultCode, titled
 T = TypeVar("T")
 ATTEMPTS = 3
 ANSWER_S, PENDING_S = 1.0, 5.0  # how long an answer is waited for, and after one that says it takes longer
+# busyRepeatRequest of ISO 14229-1 (from memory): it is asked again, so often and so far apart. Our choice.
+BUSY_REPEAT, MOST_BUSY, BUSY_S = 0x21, 20, 0.1
 LISTEN_S = 0.25  # how long the bus is listened to. Our choice.
 CONFIRMED = 0x08  # confirmedDTC among the status bits of ISO 14229-1, annex D.2; from memory
 ALL_GROUPS = 0xFFFFFF
@@ -123,10 +125,16 @@ class Diagnostics:
     def ask(self, what: str, ask: Callable[[], T], *, attempts: int = ATTEMPTS) -> T:
         """Ask, again where nothing came; `what` completes "the unit refused ..."."""
         last: Exception | None = None
-        for _ in range(attempts):
+        asked = busy = 0
+        while asked < attempts:
+            asked += 1
             try:
                 return ask()
             except NegativeResponseException as error:
+                if int(error.response.code or 0) == BUSY_REPEAT and busy < MOST_BUSY:
+                    busy, asked = busy + 1, asked - 1
+                    self.line.pause(BUSY_S)
+                    continue
                 raise self._refused(what, error) from error
             except NO_ANSWERS as error:
                 last = error

@@ -20,7 +20,7 @@ from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Channel, Log
 from yarvic.core.link.diagnostics import Diagnostics, NonsenseError, SilenceError
 from yarvic.core.link.identifiers import FIRST_VALUE, Did
-from yarvic.core.link.transport import TransportError
+from yarvic.core.link.transport import PendingError, TransportError
 
 VALUE = struct.Struct(">f")
 AT_ONCE = 40  # identifiers in one request. Our choice.
@@ -118,7 +118,7 @@ class LiveLog:
         try:
             for start in range(0, len(dids), AT_ONCE):
                 found += self._some(dids[start : start + AT_ONCE])
-        except (SilenceError, TransportError, NonsenseError):
+        except (SilenceError, TransportError, PendingError, NonsenseError):
             return []
         return found
 

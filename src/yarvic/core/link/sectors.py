@@ -78,6 +78,9 @@ class SectorWriter:
     _asked_at: float = -SUPPLY_S  # when the supply was asked for last
     held: bytes | None = None  # what the unit was found to hold, as far as that is proven
 
+    def __post_init__(self) -> None:
+        self.tester.line.cancelled = lambda: self.cancelled()  # whoever is asked at the time
+
     def read(self, *, stoppable: bool = True, phase: str = "Reading") -> bytes:
         """The whole memory, by the unit's own sums what it holds. Raises Cancelled when asked to, LinkError otherwise."""
         for _ in range(TRIES):

@@ -27,7 +27,12 @@ MOST_MESSAGE = 1 << 16  # bytes of one message
 # Timeouts of ISO 15765-2, table "network layer timing": N_Bs and N_Cr are 1,000 ms. From memory.
 FLOW_CONTROL_MS, CONSECUTIVE_MS = 1000, 1000
 MOST_WAIT_FRAMES = 10
+# A unit that takes its time says so again and again (ISO 14229-1, response code 0x78; from memory). Nothing that it does
+# takes so long or so many words; and so long it goes on before a person's cancel counts. Our choice.
+LONGEST_PENDING_S, MOST_PENDING, UNTIL_CANCEL_S = 180.0, 4000, 10.0
+_PENDING = 0x78
 FD_FRAME, FRAME = 64, 8
+NEGATIVE = 0x7F
 PADDING = 0xCC  # what fills frames up. Common practice, no published source.
 # What it warns of is raised besides.
 QUIET = logging.getLogger("yarvic.isotp")
@@ -74,6 +79,10 @@ class TransportError(LinkError):
     """A message did not come through whole: the other end may have had it, or not."""
 
 
+class PendingError(LinkError):
+    """A unit asks for patience without end; it is not asked again."""
+
+
 class IsoTp(BaseConnection):
     """One end of a line between a tester and a unit. `frames` counts what was received and what was not understood."""
 
@@ -94,6 +103,10 @@ class IsoTp(BaseConnection):
         self._waiting: deque[isotp.CanMessage] = deque()
         self._error: Exception | None = None
         self._open = True
+        self._pending, self._asked_at = 0, clock()
+        self.cancelled: Callable[[], bool] = lambda: (
+            False
+        )  # whether a person has given up on a unit that takes its time
         self._receive_id = receive_id
         address = isotp.Address(isotp.AddressingMode.Normal_11bits, rxid=receive_id, txid=send_id)
         settings = {
@@ -183,6 +196,10 @@ class IsoTp(BaseConnection):
                 self._sleep(min(delay, wait_s))
         self._stack.process()
 
+    def pause(self, seconds: float) -> None:
+        """Let time go by on the line's own clock."""
+        self._sleep(seconds)
+
     def begin(self, payload: bytes) -> None:
         """Hand a message over; it goes on with each `turn`."""
         self._error = None
@@ -191,6 +208,7 @@ class IsoTp(BaseConnection):
 
     def specific_send(self, payload: bytes, timeout: float | None = None) -> None:
         """Send a message. Raises TransportError when the other end does not take it."""
+        self._pending, self._asked_at = 0, self.clock()
         self.begin(payload)
         while self._stack.transmitting():
             self.turn(FLOW_CONTROL_MS / 1000.0)
@@ -217,11 +235,26 @@ class IsoTp(BaseConnection):
             self.turn(min(max(left, 0.0), 1.0))
 
     def specific_wait_frame(self, timeout: float | None = None) -> bytes | None:
-        """As udsoncan asks for it. Raises TimeoutException."""
+        """As udsoncan asks for it. Raises TimeoutException, PendingError."""
         found = self.receive(timeout if timeout is not None else 1.0)
         if found is None:
             raise TimeoutException(f"nothing came within {timeout} s")  # type: ignore[no-untyped-call]
+        if len(found) == 3 and found[0] == NEGATIVE and found[2] == _PENDING:
+            self._still_pending()
         return found
+
+    def _still_pending(self) -> None:
+        """Count how long a unit has asked for patience. Raises PendingError past all bounds, and where a person cancels."""
+        self._pending += 1
+        waited = self.clock() - self._asked_at
+        over = waited > LONGEST_PENDING_S or self._pending > MOST_PENDING
+        if over or (waited > UNTIL_CANCEL_S and self.cancelled()):
+            raise PendingError(
+                f"the unit has said for {waited:.0f} s that it needs more time",
+                concerns=str(self.bus.channel_info),
+                remedy="Switch the ignition off and on, then recover the unit under Flash.",
+                details=f"response pending, {self._pending} times",
+            )
 
     def open(self) -> IsoTp:
         """Already is."""
