@@ -17,7 +17,7 @@ from yarvic.core.formats.descriptions import read_description, under
 from yarvic.core.formats.images import in_memory, read_image
 from yarvic.core.formats.map_book import Reason, map_book
 from yarvic.core.formats.tables import edits_from, read_tables_csv, read_tables_json, tables_to_csv, tables_to_json
-from yarvic.core.formats.tables_xlsx import differences_to_xlsx, read_tables_xlsx, tables_to_xlsx
+from yarvic.core.formats.tables_xlsx import HEAD, differences_to_xlsx, read_tables_xlsx, tables_to_xlsx
 
 SLOT = "RON 95"
 
@@ -186,3 +186,23 @@ def test_the_book_has_every_table_the_reasons_and_what_differs(image):
     text = " ".join(seen.text)
     assert seen.tables == sum(len(image[s].tables) for s in image.layout.sets) and seen.moved == 1
     assert "less & less" in text and "+1.5" in text and "Buggy <1>" in text and "Rev limit: 6600 rpm" in text
+
+
+@pytest.mark.parametrize("place", ["first x", "middle x", "last x", "first y", "last y"])
+def test_a_wiped_break_point_is_said_and_moves_no_cell(image, tmp_path, place):
+    """Without it the axis would close up, and every value behind it stand one place off."""
+    path = tmp_path / "t.xlsx"
+    path.write_bytes(written(image, "xlsx", ["spark_advance"]))
+    book = openpyxl.load_workbook(path)
+    sheet = next(s for s in book.worksheets if s["A1"].value == "slot")
+    across = [c for c in sheet[3][1:] if c.value is not None]
+    down = [r[0] for r in sheet.iter_rows(min_row=HEAD + 1) if r[0].value is not None]
+    cell = {
+        "first x": across[0], "middle x": across[len(across) // 2], "last x": across[-1], "first y": down[0],
+        "last y": down[-1],
+    }[place]  # fmt: skip
+    cell.value = None
+    book.save(path)
+    with pytest.raises(YarvicError, match=f"cell {cell.coordinate} is empty") as told:
+        read_tables_xlsx(path)
+    assert sheet.title[:10] in str(told.value) and told.value.remedy

@@ -229,6 +229,32 @@ def test_only_is_said_where_nothing_else_can_be(tmp_path):
             assert c.confidence >= SURE_ODDS
 
 
+def thousands(value):
+    return f"{int(value) // 1000}.{int(value) % 1000:03d}" if value >= 1000 else f"{value:.0f}"
+
+
+@pytest.mark.parametrize(("separator", "comma"), [(";", True), (";", False), (",", False)])
+def test_points_between_thousands_are_no_decimals(tmp_path, separator, comma):
+    """998, 999, 1.000, 1.001: read as decimals the engine would turn at one."""
+    columns = drive()
+    columns["RPM (rpm)"] = np.where(PULLING, 900 + 5000 * SHARE, 900.0).round()
+    rows = [[f.replace(".", ",") if comma else f for f in r] for r in rows_of(columns, 2)]
+    for row, rpm in zip(rows, columns["RPM (rpm)"], strict=True):
+        row[1] = thousands(rpm)
+    path = written(tmp_path / "a.csv", columns, rows, separator)
+    c = channel(path, "engine_speed")
+    assert c.values.max() == pytest.approx(5900.0, abs=30.0)
+    assert comma or c.doubt is not None
+
+
+def test_small_numbers_beside_large_ones_are_no_thousands(tmp_path):
+    """A throttle that ends at exactly 100, a pressure with decimals all along."""
+    columns = drive(columns={"Duty (%)": np.where(PULLING, 100.0, 12.345 + SHARE)})
+    columns["MAP (kPa abs)"] += 0.123
+    log = import_logs(written(tmp_path / "a.csv", columns))[0].log
+    assert log.channel("throttle").doubt is None and log.channel("boost_pressure").doubt is None
+
+
 # -- the ballot itself
 
 

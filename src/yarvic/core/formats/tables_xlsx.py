@@ -151,14 +151,28 @@ def _values(rows: list[list[Any]], where: str) -> list[Cells]:
 
 def _table(rows: list[list[Any]], where: str) -> Cells:
     slot, key = _text(rows[0][1]), _text(rows[1][1])
-    x = [_number(cell, where) for cell in rows[2][1:] if cell.value is not None]
-    body = [row for row in rows[HEAD:] if any(cell.value is not None for cell in row)]
-    if not x or not body:
+    filled = [i for i, row in enumerate(rows[HEAD:]) if any(cell.value is not None for cell in row)]
+    body = rows[HEAD : HEAD + filled[-1] + 1] if filled else []
+    width = max((i for row in (rows[2], *body) for i, cell in enumerate(row) if cell.value is not None), default=0)
+    if not width or not body:
         raise FormatError("has no cells", concerns=where, remedy="Choose a workbook that was exported here.")
-    values = np.array([[_number(cell, where) for cell in row[1 : len(x) + 1]] for row in body])
+    x = np.array([_break_point(cell, where) for cell in rows[2][1 : width + 1]])
+    values = np.array([[_number(cell, where) for cell in row[1 : width + 1]] for row in body])
     sides = [row[0] for row in body]
-    y = np.array([_number(cell, where) for cell in sides]) if any(c.value is not None for c in sides) else None
-    return Cells(slot, key, values, np.array(x), y, where)
+    has_sides = len(sides) > 1 or sides[0].value is not None
+    y = np.array([_break_point(cell, where) for cell in sides]) if has_sides else None
+    return Cells(slot, key, values, x, y, where)
+
+
+def _break_point(cell: Any, where: str) -> float:
+    """The number of a cell of an axis. Raises FormatError for an empty one: without it the rest would move by a place."""
+    if cell.value is None:
+        raise FormatError(
+            f"cell {cell.coordinate} is empty, where a break point belongs",
+            concerns=where,
+            remedy="Write the break point back, or export the table again.",
+        )
+    return _number(cell, where)
 
 
 def _text(cell: Any) -> str:

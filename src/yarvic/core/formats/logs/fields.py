@@ -27,6 +27,8 @@ _WITH_UNIT = r"^([+-]?(?:\d[\d.,]*|[.,]\d+)(?:[eE][+-]?\d+)?)\s*([^\d\s.,+-][^\d
 NUMBERS = 0.5
 MOST_STATES = 2_000
 MOST_STATE_LETTERS = 100
+# Of a long column so many numbers are looked at, and so many different ones tell. Our choice.
+MOST_LOOKED_AT, LEAST_DISTINCT = 4000, 4
 
 
 @dataclass
@@ -72,6 +74,10 @@ def convert(series: polars.Series, *, decimal_comma: bool) -> Field:
         if unit:
             number = _cast(bare, decimal_comma)
             texts = bare
+    points = _points_between_thousands(texts, decimal_comma)
+    if points:
+        texts = texts.str.replace_all(".", "", literal=True)
+        number = _cast(texts, decimal_comma)
     doubted = _ambiguous(texts, decimal_comma)
     if doubted and _found(number) < NUMBERS * filled:
         # Read as thousands, and asked: with words instead of numbers nobody could answer.
@@ -86,7 +92,39 @@ def convert(series: polars.Series, *, decimal_comma: bool) -> Field:
         found.note = _said(bad.len(), "are no numbers and were" if bad.len() > 1 else "is no number and was")
     elif doubted:
         found.doubt = "its commas may stand before decimals or between thousands"
+    elif points and not decimal_comma:
+        found.doubt = "its points stand between thousands, by its numbers: 999 is followed by 1.000"
     return found
+
+
+def _points_between_thousands(texts: polars.Series, decimal_comma: bool) -> bool:
+    """Whether the points of a column stand between thousands: each before three digits, in a file of decimal commas, or
+    beside whole numbers that end at 999.
+    """
+    pointed = texts.str.contains(".", literal=True).fill_null(False)
+    if not pointed.any() or texts.str.contains(",", literal=True).any():
+        return False
+    if not texts.filter(pointed).str.contains(r"^[+-]?\d{1,3}(\.\d{3})+$").all():
+        return False
+    import polars as pl
+
+    return decimal_comma or thousands_by_numbers(numeric(texts.cast(pl.Float64, strict=False)))
+
+
+def thousands_by_numbers(values: FloatArray) -> bool:
+    """Whether numbers read with points for decimals look like 998, 999, 1.000, 1.001: whole numbers from 100 to 999 beside
+    small ones of three decimals, and nothing between.
+    """
+    seen = np.abs(values[:: max(1, values.size // MOST_LOOKED_AT)])
+    seen = seen[np.isfinite(seen)]
+    if not seen.size:
+        return False
+    large, small = seen[seen >= 100.0], seen[(seen > 0.0) & (seen < 100.0)]
+    if not large.size or not small.size or float(seen.max()) > 999.0 or np.any(large != np.rint(large)):
+        return False
+    broken = small[small != np.rint(small)]
+    fine = np.abs(broken * 100.0 - np.rint(broken * 100.0)) > 1e-6
+    return bool(np.unique(large).size >= LEAST_DISTINCT and broken.size >= LEAST_DISTINCT and np.mean(fine) > 0.5)
 
 
 def _said(count: int, what: str) -> str:

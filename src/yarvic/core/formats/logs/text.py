@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from yarvic.core.errors import FormatError, times
 from yarvic.core.formats.logs.decoding import encoding_of
+from yarvic.core.formats.logs.fields import thousands_by_numbers
 from yarvic.core.formats.logs.structure import SPACES, Structure, fields_of, find_structure, is_value
 from yarvic.core.reading import check_memory
 
@@ -22,6 +24,7 @@ BYTES_PER_NUMBER = 8 * 2.5
 # What a byte of text takes where it is gone through line by line.
 BYTES_PER_BYTE = 8.0
 MOST_SAID = 5
+_POINTS = re.compile(r"^[+-]?\d{1,3}(\.\d{3})+$")
 
 
 @dataclass
@@ -87,6 +90,8 @@ def _at_once(source: Path | bytes, found: Structure, head: str) -> Section | Non
 
     if any(len(fields_of(line, found.separator)) > found.width for line in head.splitlines()[found.data :][:50]):
         return None  # a separator behind each line
+    if found.decimal_comma and any(map(_POINTS.match, _sample_fields(head, found))):
+        return None  # points between thousands, which the fast reader takes for decimals
     how: dict[str, Any] = {
         "has_header": False,
         "skip_lines": found.data,
@@ -106,12 +111,18 @@ def _at_once(source: Path | bytes, found: Structure, head: str) -> Section | Non
             continue
     if frame is None or frame.width != found.width or frame.height == 0 or _short_rows(source, frame, found):
         return None
+    if any(frame[c].dtype.is_float() and thousands_by_numbers(frame[c].to_numpy()) for c in frame.columns):
+        return None
     frame, lines, notes = _rows_only(frame, found)
     if _cut_off(source, found):
         frame, lines = frame.head(frame.height - 1), lines[:-1]
         notes.append("its last line ends in the middle and was left out")
     columns = frame.get_columns()
     return Section(found.names, found.units, columns, found.decimal_comma, lines, notes, found.facts)
+
+
+def _sample_fields(head: str, found: Structure) -> list[str]:
+    return [f.strip() for line in head.splitlines()[found.data :][:200] for f in fields_of(line, found.separator)]
 
 
 def _rows_only(frame: polars.DataFrame, found: Structure) -> tuple[polars.DataFrame, Any, list[str]]:
