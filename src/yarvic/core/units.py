@@ -115,6 +115,9 @@ _DEFINED: tuple[Unit, ...] = (
     *(
         Unit(label, quantity, factor, offset, decimals, logged_only=True)
         for label, quantity, factor, offset, decimals in (
+            ("0.1 s", "time", 0.1, 0.0, 0),
+            ("0.01 s", "time", 0.01, 0.0, 0),
+            ("d", "time", 86_400.0, 0.0, 6),
             ("10 rpm", "engine speed", 10.0, 0.0, 1),
             ("0.1 rpm", "engine speed", 0.1, 0.0, 0),
             ("0.1 degC", "temperature", 0.1, 273.15, 0),
@@ -164,7 +167,9 @@ _WORDS: Mapping[str, str] = MappingProxyType(
         "lam": "lambda", "λ": "lambda", "percent": "%", "pct": "%", "prozent": "%", "procent": "%", "ratio": "fraction",
         "-": "fraction", "1": "fraction", "sec": "s", "second": "s", "seconds": "s", "sek": "s", "sekunden": "s",
         "secs": "s", "с": "s", "msec": "ms", "millisec": "ms", "milliseconds": "ms", "millisecond": "ms", "мс": "ms",
-        "microseconds": "us", "usec": "us", "minutes": "min", "hours": "h",
+        "microseconds": "us", "usec": "us", "minutes": "min", "hours": "h", "days": "d",
+        "day": "d", "1/10s": "0.1 s", "100ms": "0.1 s", "1/10sec": "0.1 s", "1/100s": "0.01 s", "10ms": "0.01 s",
+        "1/100sec": "0.01 s",
         "volt": "V", "volts": "V", "в": "V",
         "degca/s": "deg/s", "degcrk/s": "deg/s", "degkw/s": "deg/s",
         "crankdeg": "deg", "degca": "deg", "degcad": "deg", "degcrk": "deg", "degcrank": "deg", "degkw": "deg",

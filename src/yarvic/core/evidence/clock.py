@@ -24,6 +24,8 @@ FASTEST_RPM_S = 40_000.0
 SLOWEST_PULL_RPM_S = 15.0
 # What a person says of a clock of two numbers that shows hours and minutes.
 MINUTES = "min"
+# Days since 1900 between 1982 and 2105, as spreadsheets count them; steps of a log are tiny shares of them.
+EXCEL_DAYS, _DAY_S = (30_000.0, 75_000.0), 86_400.0
 # Counters of loggers end here: of 16, 24 and 32 bits.
 _WRAPS = (2.0**16, 2.0**24, 2.0**31, 2.0**32)
 # Time that falls back by more than this share of what it had counted begins a new recording.
@@ -98,6 +100,8 @@ def _by_steps(known: FloatArray, speed: FloatArray | None) -> tuple[str, str, st
     steps = np.diff(known)
     steps = steps[steps > 0]
     step = float(np.median(steps)) if steps.size else 0.0
+    if known.size and EXCEL_DAYS[0] < known[0] < EXCEL_DAYS[1] and LEAST_STEP_S <= step * _DAY_S <= MOST_STEP_S:
+        return "d", "", "counted in days, as spreadsheets do, by its numbers"
     as_s, as_ms = (LEAST_STEP_S <= step * f <= MOST_STEP_S for f in (1.0, 1e-3))
     if as_s and as_ms and speed is not None and speed.size == known.size and known.size > 2:
         rate = _fastest(known, speed)

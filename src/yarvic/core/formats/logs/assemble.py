@@ -13,8 +13,9 @@ from yarvic.core.errors import FormatError, in_plain
 from yarvic.core.evidence.clock import parts
 from yarvic.core.evidence.dictionary import TIME, dictionary, read_header
 from yarvic.core.evidence.raw import Clock, RawColumn, RawLog
-from yarvic.core.formats.logs.clocks import Stamps, read_stamps
+from yarvic.core.formats.logs.clocks import Stamps, read_stamps, within_seconds
 from yarvic.core.formats.logs.fields import Field, convert
+from yarvic.core.formats.logs.parted_time import is_part, put_together
 from yarvic.core.formats.logs.text import Section
 from yarvic.core.physics import FloatArray
 
@@ -109,6 +110,9 @@ def _time_places(section: Section) -> list[int]:
 
 def _time(section: Section, places: list[int], notes: list[str]) -> tuple[RawColumn | None, Clock, str]:
     """The column of time: numbers that rise before dates, dates before a clock alone, a date beside a clock with it."""
+    parted = _parted(section, places, notes)
+    if parted is not None:
+        return parted
     numbers: list[tuple[int, FloatArray]] = []
     stamped: list[tuple[int, Stamps]] = []
     dates: list[int] = []
@@ -134,7 +138,11 @@ def _time(section: Section, places: list[int], notes: list[str]) -> tuple[RawCol
         place, values = max(rising or numbers, key=lambda n: np.unique(n[1][:2000]).size)
         # A date beside numbers that count still says when the log was begun.
         started = next((s.started for _, s in stamped if s.started), "")
-        return _time_column(section, place, values, notes), "number", started
+        column = _time_column(section, place, values, notes)
+        if np.all(column.values == np.rint(column.values)) and "ms" not in f"{column.name} {column.unit}".lower():
+            column.values, note = within_seconds(column.values)
+            notes += [note] if note else []
+        return column, "number", started
     if not stamped:
         return None, "number", ""
     place, stamps = max(stamped, key=lambda s: (s[1].clock == "date", np.unique(s[1].seconds[:2000]).size))
@@ -148,6 +156,33 @@ def _time(section: Section, places: list[int], notes: list[str]) -> tuple[RawCol
     column = _time_column(section, place, stamps.seconds, notes)
     column.doubt = stamps.doubt
     return column, stamps.clock, stamps.started
+
+
+def _parted(section: Section, places: list[int], notes: list[str]) -> tuple[RawColumn, Clock, str] | None:
+    """Time from several columns, or from the digits of a clock; None where it stands in one column as it is."""
+    import polars as pl
+
+    numbers: dict[int, FloatArray] = {}
+    clock: Stamps | None = None
+    parts = [n for n, name in enumerate(section.names) if n in places or is_part(name)]
+    if not parts:
+        return None
+    for place in parts:
+        series = section.columns[place]
+        stamps = read_stamps(series) if series.dtype == pl.String else None
+        if stamps is not None:
+            clock = stamps if stamps.note else clock  # to the whole second
+            continue
+        found = convert(series, decimal_comma=section.decimal_comma)
+        if not found.states and found.values.size:
+            numbers[place] = found.values
+    whole = np.floor(clock.seconds + 1e-6) if clock is not None else None
+    made = put_together(section.names, numbers, whole)
+    if made is None:
+        return None
+    notes.append(made.note)
+    column = RawColumn(section.names[made.places[0]].strip(), "s", made.seconds, f"column {made.places[0] + 1}")
+    return column, "clock", clock.started if clock is not None else ""
 
 
 def _minutes_first(section: Section, place: int) -> bool:

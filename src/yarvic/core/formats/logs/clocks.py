@@ -14,7 +14,24 @@ if TYPE_CHECKING:
     import polars
 
 _TIME = r"(?:(\d{1,3}):)?(\d{1,2}):(\d{1,2})(?:[.,:](\d+))?\s*([AaPp])?\.?[Mm]?\.?"
-_ZONE = r"\s*(?:Z|UTC|GMT|[+-]\d\d:?\d\d)?"
+_ZONE = r"\s*(?:Z|UTC|GMT|([+-]\d\d:?\d\d))?"
+# Months by the letters that they begin with, in languages of loggers; the numbers stand for them before a date is read.
+_MONTHS = (
+    "jan|gen|ene|led",
+    "feb|fev|fév|úno|lut|helmi",
+    "mar|mär|mrz|mae|brez|bře",
+    "apr|avr|abr|dub|kwi|huhti",
+    "may|mai|mag|mei|kvě",
+    "jun|juin|giu|čvn|cze",
+    "jul|juil|lug|lip|čvc",
+    "aug|aoû|aou|ago|srp|sie",
+    "sep|set|wrz|zář",
+    "oct|okt|ott|out|paź|říj",
+    "nov|lis",
+    "dec|dez|dic|déc|pro|gru",
+)
+_NAMED = r"^\s*(?:[A-Za-z]{2,4}[,.]?\s+)?(\d{1,2})[.\s-]+([^\W\d]{3,})[.,\s-]+(\d{4}|\d{2})\b"
+_NAME_FIRST = r"^\s*(?:[A-Za-z]{2,4}[,.]?\s+)?([^\W\d]{3,})[.\s-]+(\d{1,2})[.,\s-]+(\d{4})\b"
 _CLOCK = rf"^\s*{_TIME}{_ZONE}\s*$"
 _YEAR_FIRST = rf"^\s*(\d{{4}})[-/.](\d{{1,2}})[-/.](\d{{1,2}})[T ,;]+{_TIME}{_ZONE}\s*$"
 _YEAR_LAST = rf"^\s*(\d{{1,2}})[-/.](\d{{1,2}})[-/.](\d{{2,4}})[T ,;]+{_TIME}{_ZONE}\s*$"
@@ -39,10 +56,12 @@ def read_stamps(texts: polars.Series, *, minutes_first: bool = False) -> Stamps 
 
     `minutes_first`: two numbers are minutes and seconds, as the header says. A clock that passes midnight goes on.
     """
+    texts = _months_as_numbers(texts)
     for pattern, dated in ((_YEAR_FIRST, 1), (_YEAR_LAST, 2), (_CLOCK, 0)):
         if not texts.drop_nulls().head(50).str.contains(pattern).all() or texts.null_count() == texts.len():
             continue
         parts = [_part(texts, pattern, n) for n in range(1, 9 if dated else 6)]
+        zone = _zone_s(_part(texts, pattern, 9 if dated else 6))
         days, started = _days(parts[:3], dated) if dated else (None, "")
         hour, minute, second, fraction, half = parts[3:] if dated else parts
         clock, doubt = _of_day(hour, minute, second, fraction, half, minutes_first)
@@ -53,15 +72,45 @@ def read_stamps(texts: polars.Series, *, minutes_first: bool = False) -> Stamps 
         else:
             falls = np.diff(np.nan_to_num(clock)) < -0.5 * _DAY
             clock = clock + np.concatenate(([0.0], np.cumsum(falls))) * _DAY
+        if dated and zone is not None:
+            clock = clock - zone  # the same moment, whatever the clock on the wall was set to meanwhile
         known = clock[np.isfinite(clock)]
         if started and known.size and not doubt:
             started += f"T{_of_clock(float(known[0]) % _DAY)}"
         clock = clock - (known[0] if known.size else 0.0)
         note = ""
         if fraction.drop_nulls().len() == 0:
-            clock, note = _within_seconds(clock)
+            clock, note = within_seconds(clock)
         return Stamps(clock, "date" if dated else "clock", started, note, doubt)
     return None
+
+
+def _months_as_numbers(texts: polars.Series) -> polars.Series:
+    """Dates with the name of a month as year, month and day; the texts as they are where they hold none."""
+    import polars as pl
+
+    first = texts.drop_nulls().head(20)
+    for pattern, day, month in ((_NAMED, 1, 2), (_NAME_FIRST, 2, 1)):
+        if not first.len() or not first.str.contains(pattern).all():
+            continue
+        names = texts.str.extract(pattern, month).str.to_lowercase()
+        number = pl.Series([None] * texts.len(), dtype=pl.String)
+        for n, begins in enumerate(_MONTHS, 1):
+            number = number.set(names.str.contains(f"^(?:{begins})").fill_null(False), f"{n:02d}")
+        if number.null_count() > texts.null_count():
+            return texts
+        year = texts.str.extract(pattern, 3).str.zfill(4).str.replace("^00", "20")
+        return year + "-" + number + "-" + texts.str.extract(pattern, day) + texts.str.replace(pattern, "")
+    return texts
+
+
+def _zone_s(offsets: polars.Series) -> FloatArray | None:
+    """What each clock is ahead of universal time by, in s, less the first one's; None where it is the same all along."""
+    if offsets.drop_nulls().n_unique() < 2:
+        return None
+    hours, minutes = (_number(offsets.str.replace(":", "").str.slice(at, size)) for at, size in ((0, 3), (3, 2)))
+    found = hours * _HOUR + np.sign(hours) * minutes * 60.0
+    return np.asarray(found - found[np.isfinite(found)][0], dtype=np.float64)
 
 
 def _of_clock(second_of_day: float) -> str:
@@ -132,8 +181,8 @@ def _iso(year: FloatArray, month: FloatArray, day: FloatArray) -> str:
     return f"{year[known[0]]:04.0f}-{month[known[0]]:02.0f}-{day[known[0]]:02.0f}" if known.size else ""
 
 
-def _within_seconds(clock: FloatArray) -> tuple[FloatArray, str]:
-    """Rows that share a stamp of whole seconds, laid evenly within it, where several do."""
+def within_seconds(clock: FloatArray) -> tuple[FloatArray, str]:
+    """Stamps, and what was done: rows that share a stamp of whole seconds, laid evenly within it, where several do."""
     steps = np.diff(clock)
     if clock.size < 4 or np.any(steps < 0) or not np.all(np.isfinite(clock)):
         return clock, ""
@@ -147,5 +196,5 @@ def _within_seconds(clock: FloatArray) -> tuple[FloatArray, str]:
     per = np.maximum(counts.astype(np.float64), usual)
     offset = np.where(np.arange(counts.size) == 0, usual - counts, 0.0).clip(min=0.0)
     return clock + (within + np.repeat(offset, counts)) / np.repeat(per, counts), (
-        "its clock shows whole seconds: the rows of each were laid evenly within it"
+        "its time shows whole seconds: the rows of each were laid evenly within it"
     )
