@@ -6,7 +6,7 @@ import scipy.stats
 
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, Finding, Where
 from yarvic.core.checks.limits import default_limits
-from yarvic.core.checks.weather import Days, Measured, corners, on_the_days
+from yarvic.core.checks.weather import DAY_OVER_NOISE, Days, Measured, _days_of, _predicted, corners, on_the_days
 from yarvic.core.physics.air import isa_pressure
 
 RULE = default_limits().rules["knock_retard"]
@@ -102,3 +102,24 @@ def test_what_does_not_hang_on_the_day_is_not_asked():
     assert (
         on_the_days(Days(hottest_k=303.15), [pull(15.0 + n, 0.01, check="slip", rule=slip) for n in range(6)]) == []
     )
+
+
+@pytest.mark.parametrize("temperatures", [(283.0, 300.0), (283.0, 290.0, 300.0), (283.0, 288.0, 294.0, 300.0)])
+def test_the_interval_of_a_hotter_day_holds_what_a_new_day_brings(temperatures):
+    """Days that lie off the trend by the spread that is assumed; 500 draws each, three pulls a day, asked at 308 K."""
+    rng = np.random.default_rng(11)
+    held = 0
+    for _ in range(500):
+        rows = []
+        for t in temperatures:
+            off = rng.normal(0.0, DAY_OVER_NOISE)
+            rows += [
+                (t + rng.normal(0, 0.2), 97e3 + rng.normal(0, 30), 0.2 * t + off + rng.normal()) for _ in range(3)
+            ]
+        points = np.array(rows)
+        centre = points[:, 0].mean()
+        design = np.column_stack([np.ones(len(points)), (points[:, 0] - centre) / 6.0])
+        asked = np.array([1.0, (308.0 - centre) / 6.0])
+        _, low, high = _predicted(design, points[:, 2], asked, _days_of(points))
+        held += low <= 0.2 * 308.0 + rng.normal(0.0, DAY_OVER_NOISE) + rng.normal() <= high
+    assert 0.92 <= held / 500 <= 0.98

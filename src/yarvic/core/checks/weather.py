@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Annotated
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
 from yarvic.core.checks.against_baseline import CHECKS as AGAINST_BASELINE
@@ -27,6 +28,10 @@ SPREAD_K, SPREAD_PRESSURE = 6.0, 0.020
 # By so many times what was measured a trend is followed; past it nobody knows.
 REACH = 2.0
 LEAST_PULLS = 4
+# Pulls in air that is so much alike are of one day. From day to day a value moves by so many times the noise within a day,
+# which is weighed as so many days of one's own. Our choice.
+SAME_DAY_K, SAME_DAY_PRESSURE = 1.5, 0.004
+DAY_OVER_NOISE, PRIOR_DAYS = 1.5, 3.0
 # What does not hang on the day: counts, slip, supply, and what is itself compared with another day.
 NOT_OF_THE_DAY = (
     *AGAINST_BASELINE, "slip", "misfires", "supply_voltage", "engine_speed", "piston_speed", "past_best", "runner_step",
@@ -109,8 +114,8 @@ def on_the_days(days: Days, measured: Sequence[Measured]) -> list[OnTheDay]:
     """Every check that was judged, on each day that the job names, the worst first.
 
     Near what was measured the worst pull counts. Further away the value follows from least squares over temperature and
-    pressure, as far as the pulls spread in them, with the interval of a single new pull (Student; Draper and Smith 1998,
-    Applied Regression Analysis, 3rd ed., 1.4 and 5.1, from memory).
+    pressure, as far as the pulls spread in them, with the interval of a single new pull on a new day (mixed model with
+    the day as a random effect; Searle, Casella and McCulloch 1992, Variance Components, from memory).
     """
     found = []
     for temperature_k, pressure_pa in corners(days, measured):
@@ -190,7 +195,7 @@ def _fitted(points: FloatArray, temperature_k: float, pressure_pa: float) -> tup
         asked.append((at - centre) / spread)
     if t.size < max(LEAST_PULLS, len(columns) + 2):
         return f"Pull again: {t.size} pulls are too few for a trend."
-    return _predicted(np.stack(columns, axis=1), v, np.array(asked))
+    return _predicted(np.stack(columns, axis=1), v, np.array(asked), _days_of(points))
 
 
 def _covers(values: FloatArray, unit: str) -> str:
@@ -200,16 +205,55 @@ def _covers(values: FloatArray, unit: str) -> str:
     return f"{low:.0f} to {high:.0f} {unit}"
 
 
-def _predicted(design: FloatArray, values: FloatArray, asked: FloatArray) -> tuple[float, float, float] | str:
+def _days_of(points: FloatArray) -> NDArray[np.intp]:
+    """The day of each pull: those of one air are of one day."""
+    found = np.full(points.shape[0], -1, dtype=np.intp)
+    for i, (t, p, _) in enumerate(points):
+        if found[i] < 0:
+            alike = (np.abs(points[:, 0] - t) <= SAME_DAY_K) & (np.abs(points[:, 1] / p - 1.0) <= SAME_DAY_PRESSURE)
+            found[alike & (found < 0)] = found.max() + 1
+    return found
+
+
+def _predicted(
+    design: FloatArray, values: FloatArray, asked: FloatArray, day: NDArray[np.intp]
+) -> tuple[float, float, float] | str:
+    """Value and interval of a single pull on another day: trend by generalised least squares, the day a random effect.
+
+    The noise is that within days. The day's variance follows from what the days lie off the trend, and a prior; degrees of
+    freedom by Satterthwaite (1946).
+    """
     from scipy.stats import t as student
 
     if np.linalg.matrix_rank(design) < design.shape[1]:
         return "Pull on a day on which temperature and pressure do not move together."
-    solved, *_ = np.linalg.lstsq(design, values, rcond=None)
-    freedom = values.size - design.shape[1]
-    off = values - design @ solved
-    variance = float(off @ off) / freedom
-    leverage = float(asked @ np.linalg.inv(design.T @ design) @ asked)
+    count, days = values.size, int(day.max()) + 1
+    member = (day[:, None] == np.arange(days)[None, :]).astype(np.float64)
+    sizes = member.sum(axis=0)
+    means = member.T @ values / sizes
+    within_freedom = count - days
+    if within_freedom >= 1:
+        noise = float(np.sum((values - member @ means) ** 2)) / within_freedom
+    else:  # one pull a day: noise and day cannot be told apart, and are taken together
+        noise, within_freedom = 0.0, 0
+    of_days = member.T @ design / sizes[:, None]
+    off = means - of_days @ np.linalg.lstsq(of_days, means, rcond=None)[0]
+    day_freedom = max(days - design.shape[1], 0)
+    seen = float(off @ off) / day_freedom - noise * float(np.mean(1.0 / sizes)) if day_freedom else 0.0
+    prior = PRIOR_DAYS if noise > 0.0 else 0.0
+    weight = prior + day_freedom
+    if weight <= 0.0:
+        return f"Pull again: {count} pulls are too few for a trend."
+    between = (prior * DAY_OVER_NOISE**2 * noise + day_freedom * max(seen, 0.0)) / weight
+    whole = noise * np.eye(count) + between * member @ member.T
+    if between + noise <= 0.0:
+        whole = np.eye(count)
+    inverse = np.linalg.inv(design.T @ np.linalg.solve(whole, design))
+    solved = inverse @ design.T @ np.linalg.solve(whole, values)
     value = float(asked @ solved)
-    half = float(student.ppf(0.5 + CONFIDENCE / 2.0, freedom)) * (variance * (1.0 + leverage)) ** 0.5
+    variance = (float(asked @ inverse @ asked) if between + noise > 0.0 else 0.0) + between + noise
+    doubt = (between * (variance / max(between + noise, 1e-300))) ** 2 / weight
+    doubt += (noise**2) / within_freedom if within_freedom else 0.0
+    freedom = variance**2 / doubt if doubt > 0.0 else float(max(weight, 1.0))
+    half = float(student.ppf(0.5 + CONFIDENCE / 2.0, max(freedom, 1.0))) * variance**0.5
     return value, value - half, value + half
