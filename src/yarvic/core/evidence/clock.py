@@ -109,10 +109,10 @@ def _by_steps(known: FloatArray, speed: FloatArray | None) -> tuple[str, str, st
             as_ms = rate * 1e3 <= FASTEST_RPM_S
             as_s = as_s and rate >= SLOWEST_PULL_RPM_S
     if as_s and not as_ms:
-        return "s", "", "no unit stands there; its steps can only be seconds"
+        return "s", "", "no unit is stated; its steps can only be seconds"
     if as_ms and not as_s:
-        return "ms", "", "no unit stands there; its steps can only be milliseconds"
-    return "s", "whether it counts seconds or milliseconds cannot be told", "no unit stands there"
+        return "ms", "", "no unit is stated; its steps can only be milliseconds"
+    return "s", "whether it counts seconds or milliseconds cannot be told", "no unit is stated"
 
 
 def _fastest(known: FloatArray, speed: FloatArray) -> float | None:

@@ -85,7 +85,7 @@ class Guess:
         """Take a reading of which the header says nothing, with its odds."""
         self.unit, self.reference = reading.unit, reading.reference
         self.confidence = min(self.confidence, odds)
-        self.reasons.append(f"no unit stands there; {_by_numbers(reading.words, odds, only=only)}")
+        self.reasons.append(f"no unit is stated; {_by_numbers(reading.words, odds, only=only)}")
 
     def column(self) -> Column:
         how: How = "used" if self.confidence >= KNOWN and not self.question else "guessed"
@@ -183,7 +183,7 @@ def _count(g: Guess) -> None:
     if g.unit:
         _stated(g, best)
     elif best is None:
-        g.ask("unit", "no unit stands there, and its numbers fit none")
+        g.ask("unit", "no unit is stated, and its numbers fit none")
     elif best[1] >= SURE_ODDS and not best[0].odd and best[0].sign == 1:
         g.take(best[0], best[1], only=len(possible) == 1)
     elif best[0].sign == -1 and best[0].unit in {r.unit for r in possible if r.sign == 1}:
@@ -192,7 +192,7 @@ def _count(g: Guess) -> None:
     else:
         g.ask(
             "unit",
-            f"no unit stands there, and its numbers can be {either([r.words for r in g.ballot.worth_saying()])}",
+            f"no unit is stated, and its numbers can be {either([r.words for r in g.ballot.worth_saying()])}",
         )
 
 
@@ -262,7 +262,7 @@ def _zero(g: Guess, stated: Reference) -> None:
     if best is None:
         g.reference = stated
         if not g.unit:
-            g.ask("unit", "no unit stands there, and its numbers fit none")
+            g.ask("unit", "no unit is stated, and its numbers fit none")
             return
         ends = percentiles(g.canonical())
         # An engine that stands or idles reaches no boost: too low is no fault of the unit.
@@ -294,7 +294,7 @@ def _zero(g: Guess, stated: Reference) -> None:
         )
     else:
         g.reference = stated
-        g.ask("unit", f"no unit stands there, and its numbers can be {either([r.words for r in worth])}")
+        g.ask("unit", f"no unit is stated, and its numbers can be {either([r.words for r in worth])}")
 
 
 def settle_signs(guesses: Sequence[Guess], arounds: Table[int, Around]) -> None:

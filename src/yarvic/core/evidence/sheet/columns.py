@@ -186,7 +186,7 @@ def by_identity(raw: RawLog, columns: list[Column]) -> list[Column]:
         if not found[places[key]].unit:
             found[places[key]] = found[places[key]].changed(
                 unit=label, question="", about="", how="guessed", confidence=BY_NUMBERS,
-                reason=f"no unit stands there; by power = torque x speed it can only be {label}",
+                reason=f"no unit is stated; by power = torque x speed it can only be {label}",
             )  # fmt: skip
     return found
 

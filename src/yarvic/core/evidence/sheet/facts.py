@@ -124,7 +124,7 @@ def _measured(fact: str, value: float, words: str) -> float | None:
         quantity, usual = ("length", "m") if fact == "altitude" else ("time", "s")
         label = words or usual
         if fact == "altitude" and not words:
-            raise UnitError("no unit stands there", remedy="Say m or ft.")
+            raise UnitError("no unit is stated", remedy="Say m or ft.")
         found = value * read_unit(label, quantity=quantity)[0].factor
         low, high = bounds("altitude_m" if fact == "altitude" else "cool_down_s")
         if not low <= found <= high:
@@ -139,7 +139,7 @@ def _measured(fact: str, value: float, words: str) -> float | None:
     if not words:
         if len(fits) != 1:
             can = " or ".join(fits) if fits else "none"
-            raise UnitError(f"no unit stands there, and it can be {can}", remedy="Write the unit behind it.")
+            raise UnitError(f"no unit is stated, and it can be {can}", remedy="Write the unit behind it.")
         words = fits[0]
     u, reference = read_unit(words, quantity="pressure" if pressure else "temperature")
     if reference == "gauge" and fact != "tyre_pressure":

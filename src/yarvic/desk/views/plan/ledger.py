@@ -186,9 +186,7 @@ class LedgerPanel(QWidget):
 
         def enter() -> None:
             limits, parts = sheet.add_kind(kind)
-            self.session.say(
-                f"{limits} limits and {parts} parts added. Look at each number before a plan hangs on it."
-            )
+            self.session.say(f"{limits} limits and {parts} parts added. Review each value before you plan with it.")
 
         self.session.attempt(enter)
 
