@@ -15,6 +15,7 @@ from yarvic.core.evidence.mapping import AFR, PHI, About, Column, How
 from yarvic.core.evidence.meaning import mixture_under_load, retard_score
 from yarvic.core.evidence.raw import RawColumn
 from yarvic.core.evidence.vote import (
+    CANNOT,
     COMPANY,
     STATED,
     SURE_ODDS,
@@ -33,6 +34,7 @@ ABOUT_AFR = 14.6
 # Logarithms of likelihood ratios. Our choice.
 SCALED, NOT_SCALED = 5.0, -3.0  # the header says that its numbers are tenths or tens
 RARE_SCALE, RARE_FACTOR, RARE_SIGN, RARE_PHI = -6.0, -1.5, -2.5, -4.0
+POSSIBLE_TOO = 2.5  # a stated unit in which the numbers can be
 AROUND_ONE = 5.0  # a trim that lies around one
 SYSTEM = 1.0  # other units of the file are metric, or are not
 _SCALES = ("0.1", "0.01", "0.001", "10")
@@ -147,13 +149,20 @@ def _unit_ballot(g: Guess, around: Around) -> Ballot:
         priors.update(odd_readings(g.values))
     ballot = Ballot(list(priors))
     ballot.add(priors.__getitem__)
-    ballot.add(lambda r: STATED if g.unit and r.unit == g.unit else 0.0)
+    ballot.add(lambda r: _as_stated(g, r))
     ballot.add(lambda r: 0.0 if r.odd else in_range(g.words, _ends(g, r)))
     if Reading("factor") in priors and _around_one(g.values):
         ballot.add(lambda r: AROUND_ONE if r.unit == "factor" else -AROUND_ONE / 2.0)
     if g.kind.quantity == "mixture" and not g.unit:
         ballot.add(lambda r: 0.0 if r.odd else mixture_under_load(_read(g, r), around.throttle))
     return ballot
+
+
+def _as_stated(g: Guess, reading: Reading) -> float:
+    """What the header's unit is worth: more where the numbers can be that, however unusual they are."""
+    if not g.unit or reading.unit != g.unit:
+        return 0.0
+    return STATED + (POSSIBLE_TOO if in_range(g.words, _ends(g, reading)) > CANNOT else 0.0)
 
 
 def _around_one(values: FloatArray) -> bool:
