@@ -11,9 +11,9 @@ from yarvic.core.evidence.stretches import longest
 
 # The end of a pull over which a probe's slope is taken, and how few samples tell nothing.
 RISE_OVER_S, LEAST_SAMPLES = 1.0, 4
-# Gas heats by less than this through a sweep (the simulated engines: up to 25 K/s), and a sheathed probe lags so much.
+# Gas heats by less than this through a sweep (the simulated engines: up to 35 K/s), and a sheathed probe lags so much.
 # Our choice.
-FASTEST_GAS_K_S, SLOW_PROBE_S = 30.0, 3.0
+FASTEST_GAS_K_S, SLOW_PROBE_S = 45.0, 3.0
 
 
 def temperatures(data: PullEvidence) -> list[Finding]:
