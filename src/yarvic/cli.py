@@ -258,22 +258,30 @@ def layout(
     image: Annotated[Path | None, typer.Argument(help="Intel HEX, S-record or raw bytes.")] = None,
     base: Annotated[str, typer.Option(help="Address of the first of raw bytes, such as 0x80000.")] = "",
     as_json: AsJson = False,
+    values: Annotated[bool, typer.Option("--values", help="Print what the image holds too: every number.")] = False,
 ) -> None:
     """Say what a layout or a description file holds, what is wrong with it, and what with an image under it."""
+    from yarvic.cli_layout import tell_layout, tell_values
+    from yarvic.core.formats.contents import contents
     from yarvic.core.formats.descriptions import document, read_description, under
     from yarvic.core.formats.images import read_image
     from yarvic.core.units import parse_address
 
+    if values and image is None:
+        raise YarvicError("--values needs an image", concerns=str(file), remedy="Name the image behind the layout.")
     found, faults = read_description(file)
+    held: dict[str, dict[str, dict[str, Any]]] = {}
     unknown: tuple[str, ...] = ()
     if image is not None:
         taken = under(found, faults, read_image(image), parse_address(base) if base else None)
         found, faults, unknown = taken.layout, list(taken.faults), taken.unknown
+        held = contents(found, taken.data) if values else held
     told = document(found, tuple(faults), unknown)
     if as_json:
-        print_json(told)
+        print_json({**told, "values": held} if values else told)
     else:
-        _tell_layout(told)
+        tell_layout(told)
+        tell_values(told, held)
     raise typer.Exit(STOPS if faults else LACKS_DATA if found.left_out or unknown else PASSES)
 
 
@@ -297,27 +305,6 @@ def diff(
     else:
         same = diff_images(one, Path(other), as_json, checksums)
     raise typer.Exit(PASSES if same else STOPS)
-
-
-def _tell_layout(told: dict[str, Any]) -> None:
-    version = f", {told['version']}" if told["version"] else ""
-    size = f"{told['size']:,} bytes from 0x{told['base']:X}" if told["size"] else "length not stated"
-    tell(f"{told['family']}{version}: {told['byte_order']} endian, {size}")
-    kinds: dict[str, int] = {}
-    for entry in told["entries"]:
-        kinds[entry["kind"]] = kinds.get(entry["kind"], 0) + 1
-    tell("  " + (", ".join(f"{n:,} {kind}{'s' if n != 1 else ''}" for kind, n in kinds.items()) or "no entries"))
-    for entry in told["entries"]:
-        shape = " x ".join(str(n) for n in entry.get("shape", ()))
-        role = f", {entry['role'].replace('_', ' ')}" if entry.get("role") else ""
-        tell(f"  {entry['kind']:7} 0x{entry['address']:06X}  {entry['key']}  {entry['unit']}  {shape}{role}")
-    for out in told["left_out"]:
-        place = f"line {out['line']:,}, " if out["line"] else ""
-        tell(f"  left out {place}{out['key']}: {out['reason']}")
-    for fault in told["faults"]:
-        tell(f"  fault    {fault['sentence']}")
-    for what in told["not_judged"]:
-        tell(f"  unknown  {what}")
 
 
 @app.command()

@@ -513,6 +513,13 @@ def test_layout_says_what_lies_where(whinchat, tmp_path):
     image = tmp_path / "stock.s37"
     write_image(image, stock_image("ptarmigan"), "srec")
     assert yarvic("layout", str(whinchat), str(image)).returncode == 0
+    done = yarvic("layout", str(whinchat), str(image), "--values", "--json")
+    held = json.loads(done.stdout)["values"]
+    spark = held[min(held)]["spark_advance"]
+    assert done.returncode == 0 and len(spark["values"]) == 10 and len(spark["x"]) == len(spark["values"][0]) == 13
+    shown = yarvic("layout", str(whinchat), str(image), "--values").stdout
+    assert f"{spark['values'][0][0]:.{spark['decimals']}f}" in shown.split("spark_advance deg")[1]
+    assert "needs an image" in yarvic("layout", str(whinchat), "--values").stderr
     data = bytearray(stock_image("ptarmigan"))
     data[5000] ^= 1
     image.write_bytes(data)

@@ -536,3 +536,195 @@ def test_where_the_image_does_not_tell_the_alignment_it_is_said(taken):
     stated = CURVE_RECORD.replace("FNC_VALUES 3", "ALIGNMENT_WORD 1 FNC_VALUES 3")
     layout, _ = taken(stated, table("CURVE", std(n=5), record="R"))
     assert layout.records["R"].align["u16"] == 1 and "u16" not in layout.records["R"].assumed
+
+
+# -- what hides: comments, ends inside texts, bounds without end
+
+
+def test_comments_between_a_word_of_structure_and_its_keyword(taken):
+    layout, faults = taken(
+        "/begin /* the first */ // and more\n CHARACTERISTIC A \"\" VALUE 0x8000 U8 0 " + NO + " 0 255"
+        " /end /* of it */ CHARACTERISTIC",
+        value("B", address=BASE + 1),
+    )  # fmt: skip
+    assert faults == [] and [e.key for e in layout.entries] == ["A", "B"]
+
+
+@pytest.mark.parametrize(
+    "inside",
+    [
+        'X "says /end IF_DATA here" 1',
+        'X "a /begin IF_DATA and /end IF_DATA" /* /end IF_DATA */',
+        'X "five inches (5") wide',  # a quote without its other half hides nothing
+    ],
+)
+def test_ends_inside_the_texts_of_a_free_block(taken, inside):
+    layout, faults = taken(
+        f"/begin IF_DATA {inside} /end IF_DATA", value("A"), value("B", address=BASE + 1),
+        "/begin IF_DATA Z 1 /end IF_DATA", value("C", address=BASE + 2),
+    )  # fmt: skip
+    assert faults == [] and [e.key for e in layout.entries] == ["A", "B", "C"]
+
+
+@pytest.mark.parametrize("end", ["1.7976931348623157e+308", "1.8E308", "9e999"])
+def test_bounds_over_the_whole_range_of_doubles_are_none(taken, end):
+    layout, faults = taken(
+        f'/begin MEASUREMENT m "" FLOAT64_IEEE {NO} 0 0 -{end} {end} /end MEASUREMENT',
+        value("A", "F32", low=f"-{end}", high=end),
+    )
+    assert faults == [] and layout.left_out == ()
+    assert (layout.measurements[0].low, layout.measurements[0].high) == (None, None)
+    assert (layout.by_key["A"].low, layout.by_key["A"].high) == (None, None)
+
+
+@pytest.mark.parametrize(
+    ("kind", "default", "expected"),
+    [
+        ("TAB_NOINTP", "", [10.0, np.nan, 30.0, np.nan]),
+        ("TAB_NOINTP", "DEFAULT_VALUE_NUMERIC -1", [10.0, -1.0, 30.0, -1.0]),
+        ("TAB_INTP", "", [10.0, 20.0, 30.0, 30.0]),
+        ("TAB_INTP", "DEFAULT_VALUE_NUMERIC -1", [10.0, 20.0, 30.0, -1.0]),
+    ],
+)
+def test_raw_numbers_that_a_table_of_pairs_does_not_hold(taken, kind, default, expected):
+    layout, faults = taken(
+        f'/begin COMPU_METHOD M "" {kind} "%5.1" "" COMPU_TAB_REF T /end COMPU_METHOD',
+        f'/begin COMPU_TAB T "" {kind} 2 1 10 3 30 {default} /end COMPU_TAB',
+        f'/begin CHARACTERISTIC V "" VAL_BLK 0x{BASE:X} U8 0 M -5 100 NUMBER 4 /end CHARACTERISTIC',
+    )
+    image = image_of(layout, a0=bytes([1, 2, 3, 9]))
+    assert faults == []
+    np.testing.assert_array_equal(image["Maps"].table("V").values.ravel(), expected)
+
+
+# -- variants
+
+
+CRITERION = '/begin VAR_CRITERION Gear "" Manual Auto VAR_MEASUREMENT S_GEAR /end VAR_CRITERION'
+
+
+def coded(*characteristics, criterion=CRITERION):
+    inner = "\n".join(f"/begin VAR_CHARACTERISTIC {c} /end VAR_CHARACTERISTIC" for c in characteristics)
+    return f'/begin VARIANT_CODING VAR_SEPARATOR "." VAR_NAMING NUMERIC {criterion}\n{inner} /end VARIANT_CODING'
+
+
+def test_each_variant_is_an_entry_of_its_own(taken):
+    axis = f'/begin AXIS_PTS A "" 0x{BASE + 16:X} NO_INPUT_QUANTITY AX 0 {NO} 3 0 255 /end AXIS_PTS'
+    curve = (
+        f'/begin CHARACTERISTIC C "curve" CURVE 0x{BASE + 32:X} U8 0 {NO} 0 255'
+        f" /begin AXIS_DESCR COM_AXIS NO_INPUT_QUANTITY {NO} 3 0 255 AXIS_PTS_REF A /end AXIS_DESCR"
+        " /end CHARACTERISTIC"
+    )
+    layout, faults = taken(
+        value("V"), value("W", address=BASE + 1), axis, curve,
+        "/begin GROUP G \"\" /begin REF_CHARACTERISTIC V W /end REF_CHARACTERISTIC /end GROUP",
+        coded(
+            f"V Gear /begin VAR_ADDRESS 0x{BASE:X} 0x{BASE + 8:X} /end VAR_ADDRESS",
+            f"C Gear /begin VAR_ADDRESS 0x{BASE + 32:X} 0x{BASE + 48:X} /end VAR_ADDRESS",
+            f"A Gear /begin VAR_ADDRESS 0x{BASE + 16:X} 0x{BASE + 64:X} /end VAR_ADDRESS",
+        ),
+    )  # fmt: skip
+    assert faults == [] and layout.left_out == ()
+    assert [e.key for e in layout.entries] == ["V[0]", "V[1]", "W", "C[0]", "C[1]"]
+    assert layout.by_key["V[1]"].title == "V, variant 2 of 2 (Gear: Auto)"
+    assert layout.groups[0].entries == ("V[0]", "V[1]", "W")
+    places = {
+        "a0": b"\x07",
+        "a8": b"\x09",
+        "a16": b"\1\2\3",
+        "a64": b"\4\5\6",
+        "a32": b"\x0a\x0b\x0c",
+        "a48": b"\x14\x15\x16",
+    }
+    image = image_of(layout, **places)
+    assert image["Maps"].scalar("V[0]").value == 7.0 and image["Maps"].scalar("V[1]").value == 9.0
+    second = image["Maps"].table("C[1]")
+    np.testing.assert_array_equal(second.x.values, [4.0, 5.0, 6.0])
+    np.testing.assert_array_equal(second.values.ravel(), [20.0, 21.0, 22.0])
+
+
+def test_variants_that_cannot_be_told_are_said(taken):
+    axis = f'/begin AXIS_PTS A "" 0x{BASE + 16:X} NO_INPUT_QUANTITY AX 0 {NO} 3 0 255 /end AXIS_PTS'
+    curve = (
+        f'/begin CHARACTERISTIC C "" CURVE 0x{BASE + 32:X} U8 0 {NO} 0 255'
+        f" /begin AXIS_DESCR COM_AXIS NO_INPUT_QUANTITY {NO} 3 0 255 AXIS_PTS_REF A /end AXIS_DESCR"
+        " /end CHARACTERISTIC"
+    )
+    body = '/begin VAR_CRITERION Body "" Van Bus Cab /end VAR_CRITERION'
+    layout, faults = taken(
+        value("V"), value("W", address=BASE + 1), value("Z", address=BASE + 2), axis, curve,
+        coded(
+            "V Gear",  # without addresses
+            f"W Gear /begin VAR_ADDRESS 0x{BASE + 1:X} 0x{BASE + 8:X} 0x{BASE + 9:X} /end VAR_ADDRESS",
+            f"Z Gear Body /begin VAR_ADDRESS 0x{BASE + 2:X} 0x{BASE + 10:X} /end VAR_ADDRESS",
+            f"A Gear /begin VAR_ADDRESS 0x{BASE + 16:X} 0x{BASE + 64:X} /end VAR_ADDRESS",
+            f"NOBODY Gear /begin VAR_ADDRESS 0x{BASE:X} 0x{BASE + 64:X} /end VAR_ADDRESS",
+            criterion=CRITERION + body,
+        ),
+    )  # fmt: skip
+    said = {f.about: f.what for f in faults}
+    assert "addresses are not stated" in said["V"] and "3 addresses for the 2 variants" in said["W"]
+    assert "no entry of its own" in said["NOBODY"]
+    assert layout.by_key["Z[1]"].title == "Z, variant 2 of 2 (by Gear and Body)"
+    [out] = layout.left_out
+    assert out.key == "C" and "its axis A has 2 variants" in out.reason
+
+
+# -- types and instances of 1.7
+
+
+TYPES = f"""
+/begin TYPEDEF_CHARACTERISTIC T_V "a value" VALUE U8 0 {NO} 0 200 /end TYPEDEF_CHARACTERISTIC
+/begin TYPEDEF_AXIS T_A "an axis" NO_INPUT_QUANTITY AX 0 {NO} 3 0 255 /end TYPEDEF_AXIS
+/begin TYPEDEF_CHARACTERISTIC T_C "a curve" CURVE U8 0 {NO} 0 255
+  /begin AXIS_DESCR COM_AXIS NO_INPUT_QUANTITY {NO} 3 0 255 AXIS_PTS_REF THIS.axis /end AXIS_DESCR
+/end TYPEDEF_CHARACTERISTIC
+/begin TYPEDEF_MEASUREMENT T_M "" UBYTE {NO} 0 0 0 255 /end TYPEDEF_MEASUREMENT
+/begin TYPEDEF_STRUCTURE T_S "" 0x20
+  /begin STRUCTURE_COMPONENT gain T_V 0 /end STRUCTURE_COMPONENT
+  /begin STRUCTURE_COMPONENT axis T_A 4 /end STRUCTURE_COMPONENT
+  /begin STRUCTURE_COMPONENT curve T_C 8 /end STRUCTURE_COMPONENT
+  /begin STRUCTURE_COMPONENT trims T_V 16 MATRIX_DIM 3 1 1 /end STRUCTURE_COMPONENT
+  /begin STRUCTURE_COMPONENT odd T_NONE 20 /end STRUCTURE_COMPONENT
+/end TYPEDEF_STRUCTURE
+/begin TYPEDEF_STRUCTURE T_LOOP "" 4 /begin STRUCTURE_COMPONENT in T_LOOP 0 /end STRUCTURE_COMPONENT /end TYPEDEF_STRUCTURE
+"""
+
+
+def test_instances_of_types_are_the_entries_that_they_stand_for(taken):
+    layout, faults = taken(
+        TYPES, value("PLAIN", address=BASE + 200),
+        f'/begin INSTANCE S "" T_S 0x{BASE:X} MATRIX_DIM 2 1 1 /end INSTANCE',
+        f'/begin INSTANCE M "" T_M 0x{BASE + 240:X} /end INSTANCE',
+        version="ASAP2_VERSION 1 71",
+    )  # fmt: skip
+    assert faults == []
+    each = ("gain", "curve", "trims[0]", "trims[1]", "trims[2]")
+    assert {e.key for e in layout.entries} == {"PLAIN", *(f"S[{n}].{k}" for n in (0, 1) for k in each)}
+    assert {(x.key, x.reason) for x in layout.left_out} == {
+        (f"S[{n}].odd", "there is no type T_NONE that is read here") for n in (0, 1)
+    }
+    assert [m.address for m in layout.measurements] == [BASE + 240]
+    image = image_of(layout, a36=b"\1\2\3", a40=b"\x0a\x0b\x0c", a50=b"\x63")
+    curve = image["Maps"].table("S[1].curve")
+    np.testing.assert_array_equal(curve.x.values, [1.0, 2.0, 3.0])
+    np.testing.assert_array_equal(curve.values.ravel(), [10.0, 11.0, 12.0])
+    assert image["Maps"].scalar("S[1].trims[2]").value == 99.0 and image["Maps"].scalar("S[1].gain").high == 200.0
+
+
+@pytest.mark.parametrize(
+    ("instance", "message"),
+    [
+        ("T_LOOP 0x8000", "without end"),
+        ("T_NONE 0x8000", "no type T_NONE"),
+        ("T_V 0x8000 ADDRESS_TYPE PLONG", "reached through an address"),
+        ("T_C 0x8000 MATRIX_DIM 4 1 1", "length is not stated"),
+        ("T_S 0x8000 MATRIX_DIM 2 2 1 LAYOUT COLUMN_DIR", "lies in columns"),
+        ("T_V 0x8000 /begin OVERWRITE I 0 LIMITS 0 1 /end OVERWRITE", "overwrites"),
+        ("T_V zebra", "whole number"),
+    ],
+)
+def test_instances_that_cannot_be_read_are_left_out_with_their_reason(taken, instance, message):
+    layout, _ = taken(TYPES, value(), f'/begin INSTANCE I "" {instance} /end INSTANCE', version="ASAP2_VERSION 1 71")
+    assert [e.key for e in layout.entries] == ["V"]
+    assert any(message in x.reason and x.key.startswith("I") for x in layout.left_out)

@@ -71,12 +71,16 @@ class Rational(Described):
 
 
 class Points(Described):
-    """Pairs of raw number and value, rising in the raw number: a line between them, or (steps) only the pairs."""
+    """Pairs of raw number and value, rising in the raw number: a line between them, or (steps) only the pairs.
+
+    `otherwise` is what a raw number stands for that lies past the pairs, or (steps) is none of them.
+    """
 
     kind: Literal["points"] = "points"
     raws: Annotated[tuple[Number, ...], Field(min_length=1, max_length=MOST_PAIRS)]
     values: Annotated[tuple[Number, ...], Field(min_length=1, max_length=MOST_PAIRS)]
     steps: bool = False
+    otherwise: Number | None = None
 
     @model_validator(mode="after")
     def _pairs(self) -> Points:
@@ -93,12 +97,13 @@ class Points(Described):
         return bool(np.all(d > 0) or np.all(d < 0))
 
     def value(self, raw: FloatArray) -> FloatArray:
-        """What raw numbers stand for; the ends hold past them."""
+        """What raw numbers stand for; without a word on it the ends hold past them, and what is no step is NaN."""
         raws, values = np.array(self.raws), np.array(self.values)
+        other = self.otherwise
         if self.steps:
             at = np.clip(np.searchsorted(raws, raw, side="right") - 1, 0, raws.size - 1)
-            return np.asarray(np.where(raws[at] == raw, values[at], np.nan), dtype=np.float64)
-        return np.asarray(np.interp(raw, raws, values), dtype=np.float64)
+            return np.asarray(np.where(raws[at] == raw, values[at], np.nan if other is None else other), np.float64)
+        return np.asarray(np.interp(raw, raws, values, left=other, right=other), dtype=np.float64)
 
     def raw(self, value: FloatArray) -> FloatArray:
         """What would be stored for values, before it is rounded."""

@@ -19,19 +19,22 @@ MOST_BYTES = 256 * 1024 * 1024
 MOST_INCLUDES = 200
 MOST_DEPTH = 40
 # What is looked for in a whole file: texts and comments, for nothing in them counts, and what makes structure.
+# Comments may stand between a word that makes structure and its keyword.
+_COMMENT = r"/\*.*?(?:\*/|\Z)|//[^\n]*"
+_GAP = rf"(?:\s|{_COMMENT})+"
 _STRUCTURE = re.compile(
-    r'"(?:[^"\\]|\\.|"")*"?|/\*.*?(?:\*/|\Z)|//[^\n]*|/begin\s+(?P<begin>[\w.]+)|/end\s+(?P<end>[\w.]+)'
+    rf'"(?:[^"\\]|\\.|"")*"?|{_COMMENT}|/begin{_GAP}(?P<begin>[\w.]+)|/end{_GAP}(?P<end>[\w.]+)'
     r'|/include\s+(?:"(?P<quoted>[^"\n]*)"|(?P<bare>[^\s"]+))',
     re.DOTALL,
 )
-_WORDS = re.compile(r'"(?:[^"\\]|\\.|"")*"?|/\*.*?(?:\*/|\Z)|//[^\n]*|(?:[^\s"/]|/(?![*/]))+', re.DOTALL)
+_WORDS = re.compile(rf'"(?:[^"\\]|\\.|"")*"?|{_COMMENT}|(?:[^\s"/]|/(?![*/]))+', re.DOTALL)
 # Blocks in which anything may stand; they end with their own name.
 FREE = frozenset({"A2ML", "IF_DATA"})
 
 
 @dataclass(slots=True)
 class Block:
-    """A block: its keyword, what stands in it, and the blocks within."""
+    """A block: its keyword, what stands in it, and the blocks within; `given` are its words where another made them."""
 
     keyword: str
     start: int
@@ -39,9 +42,12 @@ class Block:
     end: int = 0
     blocks: list[Block] = field(default_factory=list)
     inner: list[tuple[int, int, Block | None]] = field(default_factory=list)
+    given: tuple[str, ...] | None = None
 
     def words(self) -> list[str]:
         """Its own words, without those of the blocks within; a text keeps its opening quote."""
+        if self.given is not None:
+            return list(self.given)
         text, at = self.source.text, self.start
         found: list[str] = []
         for start, end, included in (*self.inner, (self.end, self.end, None)):
@@ -101,6 +107,20 @@ def decoded(data: bytes) -> str:
         return data.decode("cp1252", errors="replace")
 
 
+def _end_of(text: str, keyword: str, at: int) -> int | None:
+    """The place behind the end of a block in which anything may stand, texts that speak of such an end included."""
+    plain = re.compile(rf"/end{_GAP}{keyword}\b", re.DOTALL)
+    first = plain.search(text, at)
+    if first is None or '"' not in text[at : first.start()]:
+        return first.end() if first is not None else None
+    for found in _STRUCTURE.finditer(text, at):
+        if found["end"] == keyword:
+            return found.end()
+        if found.start() < first.start() < found.end() and "\n" in found.group():
+            break  # a quote without its other half: texts in which such an end stands are of one line
+    return first.end()
+
+
 class _Builder:
     """Builds the tree of blocks over a file and those that it includes."""
 
@@ -135,11 +155,11 @@ class _Builder:
     def _begin(self, source: Text, found: re.Match[str], at: int) -> int:
         keyword = found["begin"]
         if keyword in FREE:
-            end = re.compile(rf"/end\s+{keyword}\b").search(source.text, at)
+            end = _end_of(source.text, keyword, at)
             if end is None:
                 raise source.wrong(found.start(), f"the block {keyword} has no end: the file was cut off")
-            self._inside(found.start(), end.end())
-            return end.end()
+            self._inside(found.start(), end)
+            return end
         if len(self.open) > MOST_DEPTH:
             raise source.wrong(found.start(), "blocks lie in each other without end")
         block = Block(keyword, at, source)

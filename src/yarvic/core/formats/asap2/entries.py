@@ -17,7 +17,7 @@ from yarvic.core.calibration.storing import SIZES
 from yarvic.core.document import first_fault
 from yarvic.core.formats.asap2.blocks import Block
 from yarvic.core.formats.asap2.methods import NONE, Method, Methods
-from yarvic.core.formats.asap2.reading import NUMBERS, Unfit, decimals, needs, number, options, text, whole
+from yarvic.core.formats.asap2.reading import NUMBERS, Unfit, decimals, limit, needs, number, options, text, whole
 from yarvic.core.formats.asap2.records import RecordLayout, RecordLayouts
 
 _ORDERS = {"MSB_FIRST": "big", "MSB_LAST": "little"}
@@ -97,7 +97,7 @@ def characteristic(block: Block, known: Known) -> Made:
         raise Unfit(f"its record {record.name} holds no values", fault=True)
     if record.mixed and kind not in ("VALUE", "ASCII", "CURVE"):
         raise Unfit("its values lie in an order that is no row and no column")
-    low, high = _limits(number(words[7]), number(words[8]), method)
+    low, high = bounds_of(limit(words[7]), limit(words[8]), method)
     base: dict[str, Any] = {
         "key": name,
         "title": text(words[1])[:1000],
@@ -146,7 +146,7 @@ def _usable(method: Method) -> Method:
     return method
 
 
-def _limits(low: float, high: float, method: Method) -> tuple[float | None, float | None]:
+def bounds_of(low: float, high: float, method: Method) -> tuple[float | None, float | None]:
     """The bounds as stated; none where nothing can lie between them, or they are without end."""
     if low > high:
         raise Unfit(f"its lower limit {low:g} is above its upper limit {high:g}", fault=True)

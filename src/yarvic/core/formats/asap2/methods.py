@@ -98,7 +98,13 @@ class Methods:
         if len(pairs) != 2 * count:
             raise Unfit(f"COMPU_TAB {name} has fewer pairs than it says", fault=True)
         ordered = sorted(zip(pairs[::2], pairs[1::2], strict=True))
-        return Points(raws=tuple(r for r, _ in ordered), values=tuple(v for _, v in ordered), steps=steps)
+        told = options(words, 4 + 2 * count, _TAB)
+        return Points(
+            raws=tuple(r for r, _ in ordered),
+            values=tuple(v for _, v in ordered),
+            steps=steps,
+            otherwise=number(told["DEFAULT_VALUE_NUMERIC"][0]) if "DEFAULT_VALUE_NUMERIC" in told else None,
+        )
 
     def _tab(self, kind: str, name: str, least: int) -> list[str]:
         block = self._tabs[kind].get(name)

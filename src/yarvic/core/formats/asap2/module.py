@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterator
 from pathlib import Path
 
 from pydantic import ValidationError
@@ -14,10 +15,12 @@ from yarvic.core.calibration.layout_file import known_unit
 from yarvic.core.document import first_fault
 from yarvic.core.errors import CalibrationError, FormatError
 from yarvic.core.formats.asap2.blocks import MOST_BYTES, Block, blocks_of
-from yarvic.core.formats.asap2.entries import BOTH_WAYS, Known, characteristic, order_of, shared_axis
+from yarvic.core.formats.asap2.entries import BOTH_WAYS, Known, bounds_of, characteristic, order_of, shared_axis
+from yarvic.core.formats.asap2.instances import Instances
 from yarvic.core.formats.asap2.methods import NONE, Methods
-from yarvic.core.formats.asap2.reading import Unfit, needs, number, options, text, whole
+from yarvic.core.formats.asap2.reading import Unfit, limit, needs, options, text, whole
 from yarvic.core.formats.asap2.records import ALIGNED, RecordLayout, RecordLayouts
+from yarvic.core.formats.asap2.variants import Variants
 from yarvic.core.reading import read_bounded, reader
 
 _COMMON = {"BYTE_ORDER": 1, "DEPOSIT": 1, "DATA_SIZE": 1, "S_REC_LAYOUT": 1, **dict.fromkeys(ALIGNED, 1)}
@@ -32,11 +35,8 @@ _MEASUREMENT = {
 VERSIONS = ((1, 60), (1, 61), (1, 70), (1, 71), (1, 6), (1, 7))
 BLOCK_BYTES = 4096
 _MSB = {"big": "MSB_FIRST", "little": "MSB_LAST"}
-# Other things in a module that can be calibrated, and why they are none here.
-_OTHERS = {
-    "INSTANCE": "it is an instance of a type, which are not read here",
-    "BLOB": "it is a block of bytes without a meaning",
-}
+# Another thing in a module that can be calibrated, and why it is none here.
+_OTHERS = {"BLOB": "it is a block of bytes without a meaning"}
 
 
 class _Module:
@@ -57,6 +57,8 @@ class _Module:
         }
         self.methods = Methods(module)
         self.records = RecordLayouts(module, stated)
+        self.instances = Instances(module, self.records)
+        self.variants = Variants(module)
 
     def _told(self, keyword: str, counts: dict[str, int]) -> dict[str, list[str]]:
         block = next(self.block.of(keyword), None)
@@ -90,6 +92,8 @@ class _Module:
         for keyword, reason in _OTHERS.items():
             for block in self.block.of(keyword):
                 self._leave(block, reason)
+        self.left += self.instances.left_out
+        self.faults += self.variants.faults({*entries, *axes, *(x.key for x in self.left)})
         self._offset()
         family = f"{project}, {name}" if project and project != name else name or "unnamed"
         records |= axis_records
@@ -123,9 +127,14 @@ class _Module:
             what = f"states an offset of all addresses, {told[0]}, which is not added here"
             self.faults.append(Fault("MOD_PAR", what, "Compare an entry's address with the image.", self.block.line))
 
+    def _all(self, keyword: str) -> Iterator[Block]:
+        """The blocks of a keyword, and what instances of types stand for."""
+        yield from self.block.of(keyword)
+        yield from self.instances.of(keyword)
+
     def _measured(self) -> dict[str, Measured]:
         found: dict[str, Measured] = {}
-        for block in self.block.of("MEASUREMENT"):
+        for block in self._all("MEASUREMENT"):
             try:
                 made = _measurement(block, self.methods)
                 found.setdefault(made.key, made)
@@ -139,12 +148,13 @@ class _Module:
     def _axes(self, measured: dict[str, Measured]) -> tuple[dict[str, SharedAxis], dict[str, RecordLayout]]:
         axes: dict[str, SharedAxis] = {}
         records: dict[str, RecordLayout] = {}
-        for block in self.block.of("AXIS_PTS"):
+        for block in self._all("AXIS_PTS"):
             try:
                 axis, record = shared_axis(block, self.methods, self.records, measured, self.differences)
                 if axis.key in axes:
                     raise Unfit("is there twice", fault=True, remedy="Give each its own name.")
                 axes[axis.key] = axis
+                axes |= self.variants.of_axis(axis)
                 if record is not None:
                     records[record.name] = record
             except Unfit as unfit:
@@ -155,13 +165,13 @@ class _Module:
         entries: dict[str, Entry] = {}
         records: dict[str, RecordLayout] = {}
         seen: set[str] = set()
-        for block in self.block.of("CHARACTERISTIC"):
+        for block in self._all("CHARACTERISTIC"):
             try:
                 name = text(needs(block, 1)[0])
                 if name in seen:
                     raise Unfit("is there twice", fault=True, remedy="Give each its own name.")
                 seen.add(name)
-                made = characteristic(block, known)
+                made = self.variants.made(name, characteristic(block, known))
                 if len(entries) + len(made.entries) > MOST_ENTRIES:
                     raise Unfit(f"there are more than {MOST_ENTRIES:,} entries before it")
                 entries |= {e.key: e for e in made.entries}
@@ -228,15 +238,15 @@ def _measurement(block: Block, methods: Methods) -> Measured:
     words = needs(block, 8)
     told = options(words, 8, _MEASUREMENT)
     method = methods.get(text(words[3]))
-    low, high = number(words[6]), number(words[7])
+    low, high = bounds_of(limit(words[6]), limit(words[7]), method)
     unit = text(told["PHYS_UNIT"][0]) if "PHYS_UNIT" in told else method.unit
     address = whole(told["ECU_ADDRESS"][0]) if "ECU_ADDRESS" in told else -1
     return Measured(
         key=text(words[0])[:1000],
         title=text(words[1])[:1000],
         unit=known_unit(unit)[:200],
-        low=low if low < high else None,
-        high=high if low < high else None,
+        low=low,
+        high=high,
         mask=whole(told["BIT_MASK"][0]) & 0xFFFF_FFFF_FFFF_FFFF if "BIT_MASK" in told else 0,
         address=address if 0 <= address <= MOST_ADDRESS else None,
         storage=words[2],

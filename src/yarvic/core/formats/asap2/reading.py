@@ -43,6 +43,13 @@ def number(word: str) -> float:
     raise Unfit(f"{text(word)[:40]!r} stands where a number belongs", fault=True)
 
 
+def limit(word: str) -> float:
+    """A number that may be without end: a bound that no float64 holds is none. Raises Unfit."""
+    if is_number(word) and "x" not in word.lower():
+        return float(word)
+    return number(word)
+
+
 def whole(word: str) -> int:
     """A whole number, decimal or hexadecimal. Raises Unfit."""
     try:
