@@ -32,6 +32,7 @@ def diff_revisions(path: Path, one: str, other: str, as_json: bool) -> bool:
                         {
                             "key": d.key, "title": d.title, "unit": d.unit, "cells": d.cells,
                             "least": _known(d.least), "greatest": _known(d.greatest), "axes_moved": d.axes,
+                            **({"text_from": d.texts[0], "text_to": d.texts[1]} if d.texts is not None else {}),
                         }
                         for d in listed
                     ]

@@ -12,6 +12,7 @@ from test_session import Ears, select
 from yarvic.core.errors import CalibrationError, JobError, YarvicError
 from yarvic.core.evidence.expected import Expected
 from yarvic.core.formats.files import write_whole
+from yarvic.state.check_limits import set_limit
 from yarvic.state.maps import SCALARS, MapsState
 from yarvic.state.readings import readings
 from yarvic.state.selection import DRAFT, rung_of
@@ -396,6 +397,22 @@ def test_what_was_expected_is_answered_by_the_pulls(session):
 # -- evidence
 
 
+def test_one_limit_says_what_retard_counts_and_it_is_the_jobs_own(maps):
+    """The count in words, the bar's colour, the doubt of an edit and the check: one limit, changed in one place."""
+    facts = maps.cells.facts()
+    row, column = (
+        int(v) for v in np.unravel_index(np.nanargmax(facts.evidence.retard_deg), facts.evidence.seconds.shape)
+    )
+    deepest = float(facts.evidence.retard_deg[row, column])
+    low, high = np.floor(deepest) + 1.0, np.floor(deepest) + 2.0
+    set_limit(maps.session, "knock_retard", (f"{low:g}", f"{high:g}"), "deg", "another fuel", AUTHOR)
+    assert maps.retard_limits_deg() == (low, high)
+    assert f"retarded past {low:g} deg in 0 of 3 pulls" in maps.cells.words(row, column)
+    results = maps.session.working_results()
+    found = [f for p in results.pulls for f in p.findings if f.check == "knock_retard"]
+    assert found and all(f.severity == "pass" for f in found)
+
+
 def test_evidence_is_laid_over_the_cells(maps):
     facts = maps.cells.facts()
     assert facts.pulls == 3 and facts.evidence.visited.sum() > 20 and len(facts.trace) == 3
@@ -403,7 +420,8 @@ def test_evidence_is_laid_over_the_cells(maps):
         int(v) for v in np.unravel_index(np.nanargmax(facts.evidence.retard_deg), facts.evidence.seconds.shape)
     )
     words = maps.cells.words(row, column)
-    assert "retarded in 3 of 3 pulls" in words and "cylinder 2" in words
+    watch, _ = maps.retard_limits_deg()
+    assert f"retarded past {watch:g} deg in 3 of 3 pulls" in words and "cylinder 2" in words
     assert maps.cells.words(0, 12) == "never visited"
     [first, *_] = maps.cells.moments(row, column)
     assert first[0].startswith("B1 pull 1: ") and first[2].evidence

@@ -12,7 +12,6 @@ from psygnal import Signal
 
 from yarvic.core.calibration.table import Table
 from yarvic.core.checks.finding import Where
-from yarvic.core.checks.limits import default_limits
 from yarvic.core.errors import CalibrationError
 from yarvic.core.evidence.cells import (
     CellEvidence,
@@ -67,6 +66,7 @@ class _Asked:
     channel: str
     axes: tuple[bytes, bytes]
     runs: tuple[int, ...]
+    retard_limit_deg: float
 
 
 class EvidenceInCells:
@@ -168,6 +168,7 @@ class EvidenceInCells:
             self.channel,
             (table.x.values.tobytes(), table.y.values.tobytes()),
             tuple(id(p) for _, p in runs),
+            self.maps.retard_limits_deg()[0],
         )
 
     def _submit(self, asked: _Asked) -> None:
@@ -177,7 +178,7 @@ class EvidenceInCells:
         runs = self._runs()
         same, left_out = self._same(table, [r for r, _ in runs])
         target = MEASURED.get(session.job.layout.role_of(table.key), "")
-        limit = default_limits().rules["knock_retard"].watch
+        limit = asked.retard_limit_deg
         whole, channel = self.whole, self.channel
 
         def work(progress: Progress, cancelled: Asked) -> Facts:
@@ -293,7 +294,8 @@ class EvidenceInCells:
             for i, n in enumerate(r.cylinders)
             if r.by_cylinder[i, row, column] > 0.0
         ]
-        return [f"retarded in {r.hits[row, column]} of {r.pulls[row, column]} pulls: {', '.join(deep)}"]
+        past = f"retarded past {self.maps.retard_limits_deg()[0]:g} deg"
+        return [f"{past} in {r.hits[row, column]} of {r.pulls[row, column]} pulls: {', '.join(deep)}"]
 
     # -- to the logs and back
 

@@ -135,6 +135,8 @@ class Compared:
 
     def _weighed(self, d: Difference, working: Image, other: Image, role: str) -> Weighed:
         slot = self.maps.session.slot
+        if d.texts is not None:
+            return Weighed(d, 1, 1.0, role)
         if d.key in working[slot].scalars:
             now = working[slot].scalars[d.key].value
             then = other[slot].scalars[d.key].value
@@ -158,8 +160,7 @@ class Compared:
         slot = session.slot
         things: dict[tuple[str, str], Thing] = {}
         for key in keys:
-            maps = other[slot]
-            things[slot, key] = maps.scalars[key] if key in maps.scalars else maps.table(key)
+            things[slot, key] = other[slot].held(key)
         what = (
             f"{len(keys)} tables taken over from {self.name()}" if len(keys) > 1 else f"taken over from {self.name()}"
         )

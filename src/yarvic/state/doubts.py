@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from yarvic.core.checks.components import ComponentLimit
-from yarvic.core.checks.limits import default_limits
 from yarvic.core.checks.plausibility import Doubt, Known, doubts_of_table, doubts_of_value
 from yarvic.core.errors import UnitError
 from yarvic.core.job.model import parts_on
@@ -65,7 +64,7 @@ class Doubts:
             limits=limits,
             ran=self._where_it_ran(),
             retard_deg=retard,
-            retard_limit_deg=default_limits().rules["knock_retard"].watch,
+            retard_limit_deg=self.maps.retard_limits_deg()[0],
             spark_ignition=vehicle.ignition == "spark",
         )
 

@@ -31,10 +31,7 @@ def edits_towards(now: Image, others: Image, what: str) -> Step:
     for slot, other in others.items():
         axes: set[str] = set()
         for key in now.changed_keys(others, slot):
-            if key in other.texts:
-                continue
-            new = other.scalars[key] if key in other.scalars else other.table(key)
-            for edit in now.edits_to(slot, new, what):
+            for edit in now.edits_to(slot, other.held(key), what):
                 # An axis that several tables share is changed once.
                 if edit.part != "axis" or edit.key not in axes:
                     edits.append(edit)

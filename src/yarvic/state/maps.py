@@ -10,6 +10,7 @@ from yarvic.core.calibration.finding import Names
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.calibration.storing import steps
 from yarvic.core.calibration.table import Scalar, Table, Text
+from yarvic.core.checks.limits import default_limits
 from yarvic.core.errors import CalibrationError
 from yarvic.core.evidence.cells import CellEvidence
 from yarvic.core.physics import FloatArray, Value
@@ -155,14 +156,23 @@ class MapsState:
         now = self.session.calibration(self.session.working, self.session.slot)
         return [*now.scalars, *now.texts] if now is not None else []
 
-    def value(self, key: str) -> tuple[Scalar | Text | None, Scalar | None]:
-        """A value or text in hand, with the value of what it is held against."""
+    def value(self, key: str) -> tuple[Scalar | Text | None, Scalar | Text | None]:
+        """A value or text in hand, with that of what it is held against."""
         now = self.session.calibration(self.session.working, self.session.slot)
         other = self.compared.image()
         if now is None:
             return None, None
-        then = other[self.session.slot].scalars.get(key) if other is not None else None
+        then = None
+        if other is not None:
+            held = other[self.session.slot]
+            then = held.scalars.get(key) or held.texts.get(key)
         return now.scalars.get(key) or now.texts.get(key), then
+
+    def retard_limits_deg(self) -> tuple[float, float]:
+        """From which retard on the job's checks watch, and from which they stop: the limits that they are judged by."""
+        job = self.session.job
+        rule = (job.sheet.limits_with(()) if job is not None else default_limits()).rules["knock_retard"]
+        return rule.watch_canonical, rule.stop_canonical
 
     def display_unit(self, unit: str) -> str:
         """The unit in which numbers of a table unit are shown."""

@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 from test_decoding import layout_of, memory_with
 
 from yarvic.core.calibration.axes import with_axis
+from yarvic.core.calibration.compare import compare_images
 from yarvic.core.calibration.image import Image
 from yarvic.core.calibration.layout import Axis, Entry, SharedAxis
 from yarvic.core.calibration.merging import merge
@@ -124,3 +125,43 @@ def test_bytes_that_nobody_describes_are_counted():
     assert found.undescribed == 2 and found.taken == 0 and found.step("x", {}) == ()
     with pytest.raises(CalibrationError, match="cannot be compared"):
         merge(BASE, BASE, Image(LAYOUT, BASE.data[:-1]))
+
+
+WORDED = layout_of(
+    Entry(key="name", kind="text", title="Name", address=100, count=8, storage="u8"),
+    Entry(key="v", kind="value", address=60, storage="u8"),
+)
+
+
+def worded(raw, value=7):
+    data = bytearray(BASE.data)
+    data[100:108], data[60] = raw.ljust(8, b"\0"), value
+    return Image(WORDED, bytes(data))
+
+
+def test_a_changed_text_is_compared_and_merged_as_one_thing():
+    base, ours, theirs = worded(b"PATROL 4"), worded(b"PATROL 4", 9), worded(b"FERRY\0xx")
+    [found] = compare_images(base, theirs)["Maps"]
+    assert found.sentence() == "Name: “PATROL 4” became “FERRY”" and found.cells == 1
+    assert compare_images(base, base)["Maps"] == []
+    # Taken where only they changed it, with the bytes behind its end; the value of our side stays.
+    result = done(base, ours, theirs)
+    assert result.data[100:108] == b"FERRY\0xx" and result.data[60] == 9
+    # Both otherwise: a person decides.
+    mine = worded(b"BARGE")
+    [conflict] = merge(base, mine, theirs).conflicts
+    assert (
+        conflict.texts == ("PATROL 4", "BARGE", "FERRY") and "“BARGE” here and “FERRY” there" in conflict.sentence()
+    )
+    assert done(base, mine, theirs).data[100:105] == b"FERRY"
+    assert done(base, mine, theirs, "ours").data == mine.data
+    # Bytes behind the end are not seen, and differ.
+    [behind] = compare_images(worded(b"A\0b"), worded(b"A\0c"))["Maps"]
+    assert "behind the end" in behind.sentence()
+
+
+def test_a_text_that_may_not_be_changed_is_not():
+    locked = layout_of(Entry(key="name", kind="text", address=100, count=8, storage="u8", read_only=True))
+    base, theirs = Image(locked, worded(b"ONE").data), Image(locked, worded(b"TWO").data)
+    with pytest.raises(CalibrationError, match="may not be changed"):
+        base.with_edits(merge(base, base, theirs).step("x", {}))

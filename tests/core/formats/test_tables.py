@@ -1,7 +1,9 @@
 """Tables out to files and back, exact to the stored bit; and what of a file is refused, by name."""
 
+import csv
 import html.parser
 import io
+import re
 from importlib.resources import files
 
 import numpy as np
@@ -10,6 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from yarvic.core.calibration.axes import with_axis
 from yarvic.core.calibration.compare import compare
 from yarvic.core.calibration.image import Image
 from yarvic.core.errors import YarvicError
@@ -20,6 +23,7 @@ from yarvic.core.formats.tables import edits_from, read_tables_csv, read_tables_
 from yarvic.core.formats.tables_xlsx import HEAD, differences_to_xlsx, read_tables_xlsx, tables_to_xlsx
 
 SLOT = "RON 95"
+NUMBER = re.compile(r"-?\d+\.\d+(e-?\d+)?")
 
 
 @pytest.fixture
@@ -113,7 +117,7 @@ def test_one_cell_is_one_edit_and_a_wrong_one_none(image, tmp_path, form):
         ("1000.0,1500.0", "1500.0,1000.0", "must be finite and rise"),
         ("1000.0,1500.0", "1000.0,fast", "column 3 is 'fast', no number"),
         ("1000.0,1500.0", "1000.0", "has 13 cells, its axis 12"),
-        ("20.0,", "20.0,inf,", "no number"),
+        ("20.0,", "inf,", "column 1 is .inf., no number"),
     ],
 )
 def test_what_does_not_fit_is_named(image, tmp_path, old, new, message):
@@ -206,3 +210,65 @@ def test_a_wiped_break_point_is_said_and_moves_no_cell(image, tmp_path, place):
     with pytest.raises(YarvicError, match=f"cell {cell.coordinate} is empty") as told:
         read_tables_xlsx(path)
     assert sheet.title[:10] in str(told.value) and told.value.remedy
+
+
+def resaved(text, mark, comma, pad=True):
+    """CSV as a spreadsheet saves it again: all rows of one width, its own mark between cells and before fractions."""
+    rows = list(csv.reader(io.StringIO(text)))
+    width = max(len(r) for r in rows) if pad else 0
+    out = io.StringIO()
+    writer = csv.writer(out, delimiter=mark, lineterminator="\r\n")
+    for row in rows:
+        named = row[:1] == ["entry"]
+        shown = [c.replace(".", ",") if comma and not named and NUMBER.fullmatch(c) else c for c in row]
+        writer.writerow([*shown, *[""] * (width - len(shown))])
+    return "\ufeff" + out.getvalue()
+
+
+@pytest.mark.parametrize(("mark", "comma"), [(",", False), (";", False), (";", True), ("\t", True), ("\t", False)])
+def test_csv_as_a_spreadsheet_saves_it_again(image, tmp_path, mark, comma):
+    other = shaken(image, 3)
+    path = tmp_path / "t.csv"
+    path.write_text(resaved(written(other, "csv").decode(), mark, comma), newline="")
+    assert image.with_edits(edits_from(image, read_tables_csv(path), "x")).data == other.data
+
+
+def test_a_break_point_wiped_out_of_a_padded_csv_moves_no_cell(image, tmp_path):
+    table = image[SLOT].table("spark_advance")
+    text = resaved(written(image, "csv", ["spark_advance"]).decode(), ";", True)
+    path = tmp_path / "t.csv"
+    lines = text.splitlines()
+    for place in (1, 3, table.x.values.size):  # the first, one within, the last
+        head = lines[1].split(";")
+        head[place] = ""
+        path.write_text("\n".join([lines[0], ";".join(head), *lines[2:]]))
+        with pytest.raises(YarvicError, match=r"break point belongs|its axis"):
+            read_tables_csv(path)
+    side = lines[3].split(";")
+    path.write_text("\n".join([*lines[:3], ";".join(["", *side[1:]]), *lines[4:]]))
+    with pytest.raises(YarvicError, match="column 1 is empty, where a break point belongs") as caught:
+        read_tables_csv(path)
+    assert "line 4" in str(caught.value)
+
+
+def test_points_among_decimal_commas_are_refused(image, tmp_path):
+    text = resaved(written(image, "csv", ["spark_advance"]).decode(), ";", True)
+    lines = text.splitlines()
+    cells = lines[2].split(";")
+    for odd in ("1.234", "1.234,5"):
+        path = tmp_path / "t.csv"
+        path.write_text("\n".join([*lines[:2], ";".join([cells[0], odd, *cells[2:]]), *lines[3:]]))
+        with pytest.raises(YarvicError, match="column 2") as caught:
+            read_tables_csv(path)
+        assert "with a comma" in str(caught.value)
+
+
+def test_the_book_marks_break_points_that_moved_and_texts(image):
+    table = image[SLOT].table("spark_advance")
+    points = table.x.values.copy()
+    points[2] += 50.0
+    moved = with_axis(table, "x", points)
+    other = image.with_edits(image.edits_to(SLOT, moved, "x"))
+    book = map_book(other, "B1", "Buggy", [], image, "A1")
+    assert f"<th class=moved><sup>was {points[2] - 50:g}</sup>{points[2]:g}</th>" in book
+    assert "break points moved" in book and "class=moved" not in map_book(image, "A1", "Buggy", [], image, "A1")

@@ -85,6 +85,10 @@ class Calibration:
             raise CalibrationError(f"there is no scalar {key!r}", remedy=f"Scalars: {_some(self.scalars)}.")
         return self.scalars[key]
 
+    def held(self, key: str) -> Table | Scalar | Text:
+        """What an entry holds, whatever it is. Raises CalibrationError when there is none."""
+        return self.scalars.get(key) or self.texts.get(key) or self.table(key)
+
     def with_table(self, table: Table) -> Calibration:
         """The calibration with one table replaced."""
         self.table(table.key)

@@ -20,20 +20,22 @@ Order = NDArray[np.intp]
 
 
 def edits_between(
-    layout: Layout, memory: Memory, slot: str, new: Table | Scalar, what: str, *, axes_known: bool = False
+    layout: Layout, memory: Memory, slot: str, new: Table | Scalar | Text, what: str, *, axes_known: bool = False
 ) -> list[Edit]:
     """The edits by which a memory comes to hold another content of an entry; none where it holds it already.
 
     `axes_known`: its shared axes are changed by other edits. Raises CalibrationError, naming the entry, for what
     cannot be stored: another number of break points than the memory has room for, an axis that lies in no memory.
     """
-    entry = _entry(layout, new.key)
+    entry = _entry(layout, new.key, texts=isinstance(new, Text))
     now = decoded(layout, entry, memory, slot)
-    if isinstance(now, Text) or type(now) is not type(new):
+    if type(now) is not type(new):
         raise CalibrationError("is of another kind", concerns=entry.named, remedy="Use maps of this unit.")
     there = places(layout, entry, memory, slot)
     storing = there.values.storing
     try:
+        if isinstance(now, Text) and isinstance(new, Text):
+            return _text_edit(entry, slot, now, new, what)
         if isinstance(now, Scalar) and isinstance(new, Scalar):
             if new.value == now.value or (new.value != new.value and now.value != now.value):
                 return []
@@ -64,9 +66,20 @@ def _same_table(one: Table, other: Table) -> bool:
     )
 
 
-def _entry(layout: Layout, key: str) -> Entry:
+def _text_edit(entry: Entry, slot: str, now: Text, new: Text, what: str) -> list[Edit]:
+    """The bytes of a text that differ, as cells of one row."""
+    if len(now.raw) != len(new.raw):
+        raise CalibrationError("is a text of another length", remedy="Use maps of this unit.")
+    at = [n for n, (a, b) in enumerate(zip(now.raw, new.raw, strict=True)) if a != b]
+    if not at:
+        return []
+    before, after = (tuple(float(text.raw[n]) for n in at) for text in (now, new))
+    return [Edit(slot, entry.key, what, tuple((0, n) for n in at), before, after)]
+
+
+def _entry(layout: Layout, key: str, *, texts: bool = False) -> Entry:
     entry = layout.by_key.get(key)
-    if entry is None or entry.kind == "text":
+    if entry is None or (entry.kind == "text" and not texts):
         raise CalibrationError(f"there is no table or value {key!r}", remedy=MEANT_FOR)
     return entry
 
@@ -320,7 +333,7 @@ def _do_numbers(layout: Layout, memory: Memory, edit: Edit) -> list[Patch]:
         if edit.part == "axis":
             _check_rising(layout, memory, edit, numbers, at, after)
         if edit.part == "values":
-            _check_bounds(_entry(layout, edit.key), numbers.storing, after, before)
+            _check_bounds(layout.by_key[edit.key], numbers.storing, after, before)
         return _put(memory, numbers, list(zip(at.tolist(), after.tolist(), strict=True)))
     except CalibrationError as error:
         raise CalibrationError(error.what, concerns=named, remedy=error.remedy) from None
@@ -334,12 +347,14 @@ def _numbers_of(layout: Layout, memory: Memory, edit: Edit) -> tuple[Numbers, Or
         if axis is None or numbers is None:
             raise CalibrationError(f"there is no shared axis {edit.key!r} in memory", remedy=MEANT_FOR)
         return numbers, np.arange(numbers.count)[None, :], axis.title or axis.key
-    entry = _entry(layout, edit.key)
+    entry = _entry(layout, edit.key, texts=edit.part == "values")
     if entry.read_only:
         raise CalibrationError(
             "may not be changed: its description says so", concerns=entry.named, remedy="Change another table."
         )
     there = places(layout, entry, memory, edit.slot)
+    if entry.kind == "text":
+        return there.values, np.arange(there.values.count)[None, :], entry.named
     if edit.part == "values":
         return there.values, _cell_order(layout, entry, there, memory, edit.slot), entry.named
     found = there.x if edit.part == "x" else there.y

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from yarvic.core.calibration.calibration import Calibration
 from yarvic.core.calibration.image import Image
-from yarvic.core.calibration.table import Table
+from yarvic.core.calibration.table import Scalar, Table, Text
 from yarvic.core.physics import FloatArray
 
 # What two numbers that went different ways may differ by and still be the same, as a share of them.
@@ -29,9 +29,14 @@ class Difference:
     greatest: float
     decimals: int
     axes: bool = False  # whether its break points moved
+    texts: tuple[str, str] | None = None  # of a text: what it was, and what it is
 
     def sentence(self) -> str:
         """The difference in words, with its sign and unit."""
+        if self.texts is not None:
+            before, now = self.texts
+            same = "its bytes behind the end changed" if before == now else f"“{before}” became “{now}”"
+            return f"{self.title}: {same}"
         unit = "" if self.unit == "lambda" else f" {self.unit}"
         d = self.decimals
         if np.isnan(self.least):
@@ -47,9 +52,9 @@ class Difference:
 
 
 def compare(old: Calibration, new: Calibration, keys: Iterable[str] | None = None) -> list[Difference]:
-    """All tables and values that differ, in the order of the layout; `keys` are those that can, where that is known."""
+    """All tables, values and texts that differ, in the layout's order; `keys` are those that can, where that is known."""
     found = []
-    for key in [*new.tables, *new.scalars] if keys is None else keys:
+    for key in [*new.tables, *new.scalars, *new.texts] if keys is None else keys:
         if key in new.tables:
             found += _of_tables(old.table(key), new.tables[key])
         elif key in new.scalars:
@@ -57,12 +62,20 @@ def compare(old: Calibration, new: Calibration, keys: Iterable[str] | None = Non
             if _differ(np.array(before.value), np.array(now.value)).any():
                 step = now.value - before.value
                 found.append(Difference(key, now.title, now.unit, 1, step, step, now.decimals))
+        elif key in new.texts:
+            found += _of_texts(old.held(key), new.texts[key])
     return found
 
 
 def compare_images(old: Image, new: Image) -> dict[str, list[Difference]]:
-    """By slot, the tables and values that differ between two images of one layout."""
+    """By slot, the tables, values and texts that differ between two images of one layout."""
     return {slot: compare(old[slot], new[slot], old.changed_keys(new, slot)) for slot in new}
+
+
+def _of_texts(before: Table | Scalar | Text, now: Text) -> list[Difference]:
+    if not isinstance(before, Text) or (before.text, before.raw) == (now.text, now.raw):
+        return []
+    return [Difference(now.key, now.title, "", 1, np.nan, np.nan, 0, texts=(before.text, now.text))]
 
 
 def _of_tables(before: Table, now: Table) -> list[Difference]:

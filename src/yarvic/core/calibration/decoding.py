@@ -97,7 +97,8 @@ def _wanted(entry: Entry, storing: Storing) -> int:
 def _text(layout: Layout, entry: Entry, memory: Memory, slot: str) -> Text:
     raw = memory.bytes(*places(layout, entry, memory, slot).values.span)
     shown = raw.split(b"\0", 1)[0].decode("latin-1")
-    return Text(entry.key, entry.named, "".join(c if c.isprintable() else "·" for c in shown), entry.count)
+    plain = "".join(c if c.isprintable() else "·" for c in shown)
+    return Text(entry.key, entry.named, plain, entry.count, raw, entry.read_only)
 
 
 def _axis(

@@ -165,7 +165,7 @@ class Image(Mapping[str, Calibration]):
             back = applied(self.layout, memory, edit) + back
         return Image(self.layout, bytes(memory.data)), back
 
-    def edits_to(self, slot: str, new: Table | Scalar, what: str, *, axes_known: bool = False) -> list[Edit]:
+    def edits_to(self, slot: str, new: Table | Scalar | Text, what: str, *, axes_known: bool = False) -> list[Edit]:
         """The edits that make an entry of a slot hold something else. Raises CalibrationError for what cannot be."""
         return edits_between(self.layout, self.memory, slot, new, what, axes_known=axes_known)
 

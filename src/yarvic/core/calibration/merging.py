@@ -12,18 +12,18 @@ from numpy.typing import NDArray
 from yarvic.core.calibration.edits import Edit, Step
 from yarvic.core.calibration.image import Image
 from yarvic.core.calibration.spans import spans_of
-from yarvic.core.calibration.table import Scalar, Table
+from yarvic.core.calibration.table import Scalar, Table, Text
 from yarvic.core.errors import CalibrationError
 
 Side = Literal["ours", "theirs"]
-Thing = Table | Scalar
+Thing = Table | Scalar | Text
 
 
 @dataclass(frozen=True)
 class Conflict:
     """What both sides changed, each otherwise: one cell of an entry, or with `cell` None all of it, for its axes moved.
 
-    Values in the entry's unit; NaN for all of it.
+    Values in the entry's unit; NaN for all of it. Of a text, `texts` are the three that stand against each other.
     """
 
     slot: str
@@ -36,9 +36,13 @@ class Conflict:
     ours: float
     theirs: float
     decimals: int
+    texts: tuple[str, str, str] | None = None
 
     def sentence(self) -> str:
         """What stands against what, in words."""
+        if self.texts is not None:
+            base, mine, theirs_ = self.texts
+            return f"{self.title}: “{base}” became “{mine}” here and “{theirs_}” there"
         if self.cell is None:
             return f"{self.title}: {self.where}"
         d, unit = self.decimals, f" {self.unit}" if self.unit else ""
@@ -76,17 +80,14 @@ class Merge:
                 )
             if side == "theirs":
                 at = conflict.slot, conflict.key
-                result[at] = _with_theirs(result.get(at, _thing(self.ours, *at)), _thing(self.theirs, *at), conflict)
+                result[at] = _with_theirs(
+                    result.get(at, self.ours[at[0]].held(at[1])), self.theirs[at[0]].held(at[1]), conflict
+                )
         return edits_to_all(self.ours, result, what)
 
 
-def _thing(image: Image, slot: str, key: str) -> Thing:
-    maps = image[slot]
-    return maps.scalars[key] if key in maps.scalars else maps.table(key)
-
-
 def _with_theirs(now: Thing, theirs: Thing, conflict: Conflict) -> Thing:
-    if conflict.cell is None or isinstance(now, Scalar) or isinstance(theirs, Scalar):
+    if conflict.cell is None or not isinstance(now, Table) or not isinstance(theirs, Table):
         return theirs
     values = now.values.copy()
     values[conflict.cell] = theirs.values[conflict.cell]
@@ -145,9 +146,7 @@ def merge(base: Image, ours: Image, theirs: Image) -> Merge:
     taken = 0
     for slot in ours.layout.sets:
         for key in base.changed_keys(theirs, slot):
-            if key in ours[slot].texts:
-                continue
-            things = tuple(_thing(image, slot, key) for image in (base, ours, theirs))
+            things = tuple(image[slot].held(key) for image in (base, ours, theirs))
             made, against, count = _of_entry(slot, *things)
             if made is not None:
                 result[slot, key] = made
@@ -159,6 +158,8 @@ def merge(base: Image, ours: Image, theirs: Image) -> Merge:
 def _of_entry(slot: str, base: Thing, ours: Thing, theirs: Thing) -> tuple[Thing | None, list[Conflict], int]:
     if isinstance(base, Scalar) and isinstance(ours, Scalar) and isinstance(theirs, Scalar):
         return _of_scalar(slot, base, ours, theirs)
+    if isinstance(base, Text) and isinstance(ours, Text) and isinstance(theirs, Text):
+        return _of_text(slot, base, ours, theirs)
     assert isinstance(base, Table) and isinstance(ours, Table) and isinstance(theirs, Table)
     mine, other = _moved(base, ours), _moved(base, theirs)
     if not mine and not other:
@@ -180,6 +181,17 @@ def _of_scalar(slot: str, base: Scalar, ours: Scalar, theirs: Scalar) -> tuple[T
         slot, ours.key, ours.title, ours.unit, "", (0, 0), base.value, ours.value, theirs.value, ours.decimals
     )
     return None, [found], 0
+
+
+def _of_text(slot: str, base: Text, ours: Text, theirs: Text) -> tuple[Thing | None, list[Conflict], int]:
+    """A text is one thing: nobody wants half of one and half of another."""
+    if theirs.raw in (base.raw, ours.raw):
+        return None, [], 0
+    if ours.raw == base.raw:
+        return theirs, [], 1
+    texts = base.text, ours.text, theirs.text
+    none = np.nan, np.nan, np.nan
+    return None, [Conflict(slot, ours.key, ours.title, "", "its text", None, *none, 0, texts)], 0
 
 
 def _by_cell(slot: str, base: Table, ours: Table, theirs: Table) -> tuple[Thing | None, list[Conflict], int]:

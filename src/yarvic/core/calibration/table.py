@@ -166,12 +166,14 @@ class Scalar:
 
 @dataclass(frozen=True)
 class Text:
-    """A text in memory, of at most `length` bytes."""
+    """A text in memory, of at most `length` bytes; `raw` are all of them, those behind its end included."""
 
     key: str
     title: str
     text: str
     length: int
+    raw: bytes = b""
+    read_only: bool = False
 
 
 # Points worked on at a time: what is in between stays in the processor's cache.

@@ -9,6 +9,7 @@ import csv
 import io
 import json
 import math
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -18,17 +19,20 @@ import numpy as np
 from pydantic import Field
 
 from yarvic.core.calibration.image import Image
-from yarvic.core.calibration.merging import Thing, edits_to_all
+from yarvic.core.calibration.merging import edits_to_all
 from yarvic.core.calibration.table import Scalar, Table
 from yarvic.core.document import Document, parse_json, validated
 from yarvic.core.errors import CalibrationError, FormatError, in_plain
 from yarvic.core.physics import FloatArray
 from yarvic.core.reading import read_text, reader
 
+Thing = Table | Scalar  # texts are not among what these files carry
 KIND = "yarvic tables 1"
 MOST_BYTES = 200_000_000
 MOST_POINTS, MOST_CELLS = 4096, 1_000_000
 Words = Annotated[str, Field(max_length=1000)]
+_FIRST = re.compile(r'^"?entry"?([,;\t])', re.MULTILINE)
+_COMMA = re.compile(r'[;\t]"?\s*[-+]?\d+,\d+(?:[eE][-+]?\d+)?\s*"?(?=[;\t\r\n]|$)', re.MULTILINE)
 
 
 @dataclass(frozen=True)
@@ -147,24 +151,35 @@ def _written(value: float) -> str:
 
 @reader("tables-csv", "Tables as CSV", ".csv", MOST_BYTES)
 def read_tables_csv(path: Path) -> list[Cells]:
-    """Tables out of CSV as it is written here. Raises FormatError naming the line."""
+    """Tables out of CSV as it is written here, or as a spreadsheet saves that again: rows padded to one width, semicolons
+    or tabs, commas before the fraction. Raises FormatError naming the line.
+    """
     source = str(path)
     found: list[Cells] = []
     block: list[tuple[int, list[str]]] = []
-    for number, row in enumerate(csv.reader(io.StringIO(read_text(path, MOST_BYTES))), 1):
+    text = read_text(path, MOST_BYTES).removeprefix("\ufeff")
+    mark = _delimiter(text)
+    decimal = _decimal(text, mark)
+    for number, row in enumerate(csv.reader(io.StringIO(text), delimiter=mark), 1):
         if row and row[0] == "entry" and block:
-            found.append(_of_block(block, source))
+            found.append(_of_block(block, source, decimal))
             block = []
         if any(cell.strip() for cell in row):
             block.append((number, row))
     if block:
-        found.append(_of_block(block, source))
+        found.append(_of_block(block, source, decimal))
     if not found:
         raise FormatError("holds no tables", concerns=source, remedy="Choose a file of tables.")
     return found
 
 
-def _of_block(block: list[tuple[int, list[str]]], source: str) -> Cells:
+def _delimiter(text: str) -> str:
+    """What stands between cells: whatever follows the word that every table begins with."""
+    found = _FIRST.search(text)
+    return found.group(1) if found is not None else ","
+
+
+def _of_block(block: list[tuple[int, list[str]]], source: str, decimal: str) -> Cells:
     line, head = block[0]
     where = f"{source}, line {line}"
     if head[0] != "entry" or len(head) < 3:
@@ -174,41 +189,79 @@ def _of_block(block: list[tuple[int, list[str]]], source: str) -> Cells:
             remedy="Choose a file that was exported here, or write it so.",
         )
     rows = block[1:]
-    if len(rows) == 1:
-        value = _number(rows[0][1][1:2], rows[0][0], 2, source)
-        return Cells(head[1], head[2], np.array([value]), where=where)
     if not rows:
         raise FormatError("has no cells", concerns=where, remedy="Add its rows.")
-    x = np.array(_number(rows[0][1][1:], rows[0][0], 2, source))
-    values = [_number(row[1:], number, 2, source) for number, row in rows[1:]]
-    for (number, _), each in zip(rows[1:], values, strict=True):
-        if len(each) != x.size:
-            raise FormatError(
-                f"has {len(each)} cells, its axis {x.size}", concerns=f"{source}, line {number}", remedy="Correct it."
-            )
-    sides = [row[0].strip() for _, row in rows[1:]]
+    if len(rows) == 1:
+        value = _number(rows[0][1][1:2], rows[0][0], 2, source, decimal)
+        return Cells(head[1], head[2], np.array([value]), where=where)
+    x = _break_points(rows[0], source, decimal)
+    values = [_row(number, row[1:], x.size, source, decimal) for number, row in rows[1:]]
+    sides = [(number, row[0].strip()) for number, row in rows[1:]]
     y = None
-    if any(sides):
-        y = np.array([_number([s], number, 1, source)[0] for s, (number, _) in zip(sides, rows[1:], strict=True)])
+    if any(side for _, side in sides):
+        lost = next((number for number, side in sides if not side), None)
+        if lost is not None:
+            raise _lost(f"{source}, line {lost}", 1)
+        y = np.array([_number([side], number, 1, source, decimal)[0] for number, side in sides])
     return Cells(head[1], head[2], np.array(values), x, y, where)
 
 
-def _number(cells: list[str], line: int, first: int, source: str) -> list[float]:
+def _break_points(line: tuple[int, list[str]], source: str, decimal: str) -> FloatArray:
+    """The break points of a table's first line; a spreadsheet pads it with empty cells, and none within may be empty."""
+    number, row = line
+    cells = row[1:]
+    while cells and not cells[-1].strip():
+        cells = cells[:-1]
+    lost = next((n for n, cell in enumerate(cells, 2) if not cell.strip()), None)
+    if lost is not None or not cells:
+        raise _lost(f"{source}, line {number}", lost or 2)
+    return np.array(_number(cells, number, 2, source, decimal))
+
+
+def _lost(where: str, column: int) -> FormatError:
+    return FormatError(
+        f"column {column} is empty, where a break point belongs",
+        concerns=where,
+        remedy="Write the break point back, or export the table again.",
+    )
+
+
+def _row(line: int, cells: list[str], width: int, source: str, decimal: str) -> list[float]:
+    """The cells of a row, as many as its axis has; what a spreadsheet pads it with is empty."""
+    more = [cell for cell in cells[width:] if cell.strip()]
+    if more or len(cells) < width:
+        has = len(cells) if len(cells) < width else width + len(more)
+        raise FormatError(
+            f"has {has} cells, its axis {width}", concerns=f"{source}, line {line}", remedy="Correct it."
+        )
+    return _number(cells[:width], line, 2, source, decimal)
+
+
+def _number(cells: list[str], line: int, first: int, source: str, decimal: str) -> list[float]:
     found = []
     for n, cell in enumerate(cells, first):
         text = cell.strip()
+        plain = text.replace(",", ".") if decimal == "," and "." not in text else text
         try:
-            value = float(text) if text else math.nan
+            value = float(plain) if plain else math.nan
+            if decimal == "," and "." in text:
+                value = math.inf  # a point in a file of commas: before the fraction, or between thousands
         except ValueError:
             value = math.inf
         if math.isinf(value) or (text and math.isnan(value)):
+            name = "comma" if decimal == "," else "point"
             raise FormatError(
                 f"column {n} is {in_plain(text, 30)!r}, no number",
                 concerns=f"{source}, line {line}",
-                remedy="Write it as digits with a point before the fraction.",
+                remedy=f"Write it as digits with a {name} before the fraction, as the other cells are.",
             )
         found.append(value)
     return found
+
+
+def _decimal(text: str, mark: str) -> str:
+    """What stands before a fraction: a comma where cells have one that do not part cells."""
+    return "," if mark != "," and _COMMA.search(text) else "."
 
 
 # -- into an image
@@ -253,8 +306,8 @@ def _with_cells(now: Thing, cells: Cells) -> Thing:
     made: Table = now
     for along, points in (("x", cells.x), ("y", cells.y)):
         axis = getattr(now, along)
-        if points is None or np.array_equal(points, axis.values):
-            continue
+        if points is None or (points.shape == axis.values.shape and np.allclose(points, axis.values, 1e-12, 0.0)):
+            continue  # as it is, but for the last digit that a spreadsheet does not keep
         # An axis that falls or stands still is refused by the axis itself.
         moved = replace(axis, values=np.asarray(points, dtype=np.float64))
         shape = (now.y.values.size, points.size) if along == "x" else (points.size, made.x.values.size)

@@ -67,11 +67,33 @@ def differences_to_xlsx(title: str, found: Iterable[tuple[str, Difference]]) -> 
     book = openpyxl.Workbook(write_only=True)
     sheet = book.create_sheet(DIFFERENCES)
     sheet.append([_plain(title)])
-    sheet.append(["Slot", "Key", "Title", "Unit", "Cells", "Least", "Greatest", "Break points moved"])
+    sheet.append(
+        [
+            "Slot",
+            "Key",
+            "Title",
+            "Unit",
+            "Cells",
+            "Least",
+            "Greatest",
+            "Break points moved",
+            "Text before",
+            "Text now",
+        ]
+    )
     for slot, d in found:
         ends = (_cell(d.least), _cell(d.greatest))
         sheet.append(
-            [_plain(slot), _plain(d.key), _plain(d.title), _plain(d.unit), d.cells, *ends, "yes" if d.axes else ""]
+            [
+                _plain(slot),
+                _plain(d.key),
+                _plain(d.title),
+                _plain(d.unit),
+                d.cells,
+                *ends,
+                "yes" if d.axes else "",
+                *map(_plain, d.texts or ()),
+            ]
         )
     return _saved(book)
 

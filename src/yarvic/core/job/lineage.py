@@ -9,7 +9,7 @@ from itertools import pairwise
 import numpy as np
 
 from yarvic.core.calibration.image import Image
-from yarvic.core.calibration.table import Scalar, Table
+from yarvic.core.calibration.table import Table, Text
 from yarvic.core.errors import JobError
 from yarvic.core.job.model import Revision
 from yarvic.core.physics import FloatArray
@@ -111,17 +111,14 @@ def _look(
 
 
 def _values(image: Image, slot: str, key: str) -> FloatArray:
-    thing = _thing(image, slot, key)
+    thing = image[slot].held(key)
+    if isinstance(thing, Text):
+        return np.frombuffer(thing.raw, np.uint8).astype(np.float64)[None, :]
     return thing.values if isinstance(thing, Table) else np.array([[thing.value]])
 
 
-def _thing(image: Image, slot: str, key: str) -> Table | Scalar:
-    maps = image[slot]
-    return maps.scalars[key] if key in maps.scalars else maps.table(key)
-
-
 def _moved(one: Image, other: Image, slot: str, key: str) -> bool:
-    a, b = _thing(one, slot, key), _thing(other, slot, key)
+    a, b = one[slot].held(key), other[slot].held(key)
     if not isinstance(a, Table) or not isinstance(b, Table):
         return False
     return not (np.array_equal(a.x.values, b.x.values) and np.array_equal(a.y.values, b.y.values))

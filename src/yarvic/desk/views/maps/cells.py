@@ -9,14 +9,11 @@ from PyQt6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
 from PyQt6.QtGui import QBrush, QColor, QFontMetrics, QImage, QPainter, QPen, QPixmap, QPolygonF
 from pyqtgraph.functions import arrayToQPath
 
-from yarvic.core.checks.limits import default_limits
 from yarvic.desk.theme import BODY_PX, font, mix, tokens
 
 if TYPE_CHECKING:
     from yarvic.desk.views.maps.grid import Grid
 
-# Deeper retard than the knock check allows tints the bar at a cell's foot.
-KNOCK_DEG = default_limits().rules["knock_retard"].stop
 LEAST_CELL_PX, CELL_MARGIN_PX, WEDGE_PX, SMALL_PX = 40, 9, 5, 9
 TINTS = 256
 MOST_TEXTS = 6000  # pictures of numbers that are kept
@@ -130,20 +127,24 @@ class CellPainter:
         painter.drawPolygon(QPolygonF(ends))
 
     def _evidence(self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips) -> None:
-        """A bar at the foot: its length is time spent there, red and thicker where a cylinder was retarded deeply."""
+        """A bar at the foot: its length is time spent there, thicker where a cylinder was retarded past what the job's
+        checks watch, and red past what they stop.
+        """
         e = grid.cells.evidence
         if e is None:
             return
         most = max(float(e.seconds.max()), 1e-9)
-        holds, stop = tokens().color("holds"), tokens().color("stop")
+        watch_deg, stop_deg = grid.maps.retard_limits_deg()
+        holds, watch, stop = (tokens().color(name) for name in ("holds", "watch", "stop"))
         for r, top, height in rows:
             for c, left, width in columns:
                 if e.seconds[r, c] > 0.0:
                     length = (width - 6) * min(1.0, (e.seconds[r, c] / most) ** 0.5)
-                    knocked = bool(e.retard_deg[r, c] > KNOCK_DEG)
-                    thick = 4 if knocked else 2
+                    deg = float(e.retard_deg[r, c])
+                    thick = 4 if deg > watch_deg else 2
+                    color = stop if deg > stop_deg else watch if deg > watch_deg else holds
                     bar = QRectF(left + 3, top + height - thick - 1, length, thick)
-                    painter.fillRect(bar, stop if knocked else holds)
+                    painter.fillRect(bar, color)
 
     def _unknown(self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips) -> None:
         """Cells of which nobody knows anything are hatched: nothing is not nought."""

@@ -12,7 +12,6 @@ from yarvic.core.checks.finding import Where
 from yarvic.core.errors import YarvicError
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.coverage import Suggested
-from yarvic.desk.views.maps.cells import KNOCK_DEG
 from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
 from yarvic.state.cell_evidence import SHOWS
 from yarvic.state.maps import MapsState
@@ -76,7 +75,8 @@ class EvidenceBar(QWidget):
         results = session.working_results()
         simulated = " simulated" if results is not None and results.simulated else ""
         unknown = int((~facts.evidence.visited).sum())
-        bar = f"Bar at a cell's foot: time there; thick and red: retarded over {KNOCK_DEG:g} deg."
+        watch, stop = self.maps.retard_limits_deg()
+        bar = f"Bar at a cell's foot: time there; thick: retarded past {watch:g} deg; red: past {stop:g} deg."
         text = f"{facts.pulls}{simulated} pulls. {bar} {unknown} cells never visited. {bold}"
         if facts.left_out:
             text = f"Left aside, for other axes: {', '.join(facts.left_out)}. {text}"

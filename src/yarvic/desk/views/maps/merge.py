@@ -82,6 +82,8 @@ class MergePage(QWidget):
     def _words(self, c: Conflict) -> tuple[str, ...]:
         side = self.maps.merging.sides.get((c.slot, c.key, c.cell))
         stands = {"ours": "here", "theirs": "there"}.get(side or "", "open")
+        if c.texts is not None:
+            return c.title, "text", *c.texts, stands
         if c.cell is None:
             return c.title, "break points", "", "", "", stands
         before, ours, theirs = (f"{v:.{c.decimals}f}" for v in (c.base, c.ours, c.theirs))

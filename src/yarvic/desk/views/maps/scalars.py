@@ -64,8 +64,9 @@ class ScalarModel(Headed):
         if now is None:
             return ("",) * len(HEADS)
         if isinstance(now, Text):
-            return now.title, now.text, "", "", f"text, {now.length} bytes"
-        return now.title, now.shown(), now.unit, then.shown() if then is not None else "", _bounds(now)
+            before = then.text if isinstance(then, Text) else ""
+            return now.title, now.text, "", before, f"text, {now.length} bytes"
+        return now.title, now.shown(), now.unit, then.shown() if isinstance(then, Scalar) else "", _bounds(now)
 
 
 class ScalarTable(QTableView):
