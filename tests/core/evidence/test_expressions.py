@@ -133,3 +133,58 @@ def test_no_text_does_anything_but_give_numbers_or_say_why_not(text):
     except EvidenceError:
         return
     assert clock.shape == values.shape and values.dtype == np.float64 and not np.isinf(values).any()
+
+
+# -- gaps and huge values
+
+
+def over(text, values, times=None):
+    t = np.arange(len(values)) * 0.1 if times is None else np.asarray(times, dtype=float)
+    log = Log({"engine_speed": channel("engine_speed", t, values)})
+    return compute(read_expression(text), log)[1]
+
+
+HOLE = [*np.arange(20) * 0.1, *(10.0 + np.arange(20) * 0.1)]  # eight seconds of which nothing is known
+
+
+def test_an_integral_has_no_number_from_a_gap_on():
+    ones = np.ones(40)
+    found = over("integral(engine_speed)", ones, HOLE)
+    np.testing.assert_allclose(found[:20], HOLE[:20], atol=1e-12)
+    assert np.isnan(found[20:]).all()
+    lost = ones.copy()
+    lost[[0, 1, 10]] = np.nan  # it begins with the first number
+    found = over("integral(engine_speed)", lost)
+    assert np.isnan(found[:2]).all() and np.isnan(found[10:]).all()
+    np.testing.assert_allclose(found[2:10], np.arange(8) * 0.1, atol=1e-12)
+
+
+def test_nothing_is_taken_across_a_gap():
+    values = np.array([*np.zeros(20), *np.full(20, 100.0)])
+    np.testing.assert_allclose(over("rate(engine_speed)", values, HOLE), 0.0, atol=1e-9)
+    shifted = over("shift(engine_speed, 4)", values, HOLE)
+    assert np.isnan(shifted).all()  # four seconds before, nothing was logged
+    np.testing.assert_allclose(over("shift(engine_speed, 0.1)", values, HOLE)[[5, 25]], [0.0, 100.0])
+    assert np.isnan(over("shift(engine_speed, 0.1)", values, HOLE)[20])
+
+
+def test_a_mean_is_none_where_most_is_not_known():
+    values = np.ones(41)
+    values[10:30] = np.nan
+    found = over("mean(engine_speed, 2)", values)
+    assert np.isnan(found[10:30]).all()  # there is no number there itself
+    assert (found[:10] == 1.0).all() and (found[30:] == 1.0).all()
+    sparse = np.full(41, np.nan)
+    sparse[20] = 5.0
+    assert np.isnan(over("mean(engine_speed, 2)", sparse)).all()
+
+
+def test_one_huge_value_spoils_no_mean_that_it_is_not_in():
+    values = np.linspace(1.0, 2.0, 200)
+    plain = over("mean(engine_speed, 0.5)", values)
+    np.testing.assert_allclose(plain[10], values[8:13].mean(), rtol=1e-12)
+    values[50] = 1e300
+    found = over("mean(engine_speed, 0.5)", values)
+    apart = np.abs(np.arange(200) - 50) > 3
+    np.testing.assert_array_equal(found[apart], plain[apart])
+    assert found[50] > 1e298

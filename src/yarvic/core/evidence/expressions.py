@@ -14,12 +14,14 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.log import Channel, Log
+from yarvic.core.evidence.log import Channel, Clock, Log
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import UNITS, from_canonical
 
@@ -257,27 +259,29 @@ def compute(expression: Expression, log: Log) -> tuple[FloatArray, FloatArray]:
     channels: list[Channel] = [log.channels[k] for k in expression.keys]
     if not channels:
         raise EvidenceError(f"{expression.text!r} names no channel", remedy="Name one: a number alone has no time.")
-    clock = max((c.time_s for c in channels), key=lambda t: t.size)
+    clock = max((c.clock for c in channels), key=lambda c: c.time_s.size)
+    times = clock.time_s
     with np.errstate(all="ignore"):
-        values = np.broadcast_to(_value(expression.tree, log, clock), clock.shape).astype(np.float64)
-    return clock, np.where(np.isfinite(values), values, np.nan)
+        values = np.broadcast_to(_value(expression.tree, log, clock), times.shape).astype(np.float64)
+    return times, np.where(np.isfinite(values), values, np.nan)
 
 
-def _value(node: Node, log: Log, clock: FloatArray) -> FloatArray:
+def _value(node: Node, log: Log, clock: Clock) -> FloatArray:
+    times = clock.time_s
     if isinstance(node, Number):
         return np.asarray(node.value)
     if isinstance(node, Name):
         channel = log.channels[node.key]
-        values = channel.values if channel.time_s is clock else log.at(node.key, clock)
+        values = channel.values if channel.time_s is times else log.at(node.key, times)
         return np.asarray(from_canonical(values, node.unit)) if node.unit else values
     if node.name in _OVER_TIME:
         seconds = node.parts[1]
         assert isinstance(seconds, Number)
-        whole = np.broadcast_to(_value(node.parts[0], log, clock), clock.shape)
+        whole = np.broadcast_to(_value(node.parts[0], log, clock), times.shape)
         return _OVER_TIME[node.name](np.asarray(whole, dtype=np.float64), clock, min(seconds.value, MOST_SECONDS))
     parts = [_value(p, log, clock) for p in node.parts]
     if node.name in _ALONG:
-        return _ALONG[node.name](np.asarray(np.broadcast_to(parts[0], clock.shape), dtype=np.float64), clock)
+        return _ALONG[node.name](np.asarray(np.broadcast_to(parts[0], times.shape), dtype=np.float64), clock)
     apply = _OPERATORS.get(node.name) or FUNCTIONS[node.name][1]
     assert apply is not None
     return np.asarray(apply(*parts), dtype=np.float64)
@@ -295,31 +299,68 @@ def _compare(sign: Callable[[FloatArray, FloatArray], FloatArray]) -> Callable[[
     return lambda a, b: _kept(sign(a, b), a, b)
 
 
-def _rate(values: FloatArray, clock: FloatArray) -> FloatArray:
-    return np.asarray(np.gradient(values, clock)) if clock.size > 1 else np.full(clock.shape, np.nan)
+def _rate(values: FloatArray, clock: Clock) -> FloatArray:
+    """The change in a second, from stretch to stretch: nothing is taken across a gap."""
+    times, found = clock.time_s, np.full(values.shape, np.nan)
+    ends = [0, *(clock.gaps + 1).tolist(), times.size]
+    for first, last in pairwise(ends):
+        if last - first > 1:
+            found[first:last] = np.gradient(values[first:last], times[first:last])
+    return found
 
 
-def _integral(values: FloatArray, clock: FloatArray) -> FloatArray:
-    steps = np.diff(clock) * 0.5 * (values[1:] + values[:-1])
-    return np.concatenate(([0.0], np.nancumsum(steps))) if clock.size else values
+def _integral(values: FloatArray, clock: Clock) -> FloatArray:
+    """The integral from the first number on; what passed in a gap is not known, and so it has no number from there on."""
+    steps = np.diff(clock.time_s) * 0.5 * (values[1:] + values[:-1])
+    steps[clock.gaps] = np.nan
+    known = np.flatnonzero(np.isfinite(values))
+    if not known.size:
+        return np.full(values.shape, np.nan)
+    steps[: known[0]] = 0.0
+    # More digits than the result has, for what is added up over an hour.
+    found = np.concatenate(([0.0], np.cumsum(steps, dtype=np.longdouble))).astype(np.float64)
+    found[: known[0]] = np.nan
+    return found
 
 
-def _mean(values: FloatArray, clock: FloatArray, seconds: float) -> FloatArray:
-    """The mean of what lies within half of so many seconds on both sides; gaps are left out, and not counted."""
-    known = np.isfinite(values)
-    sums = np.concatenate(([0.0], np.cumsum(np.where(known, values, 0.0))))
+def _mean(values: FloatArray, clock: Clock, seconds: float) -> FloatArray:
+    """The mean of what lies within half of so many seconds on both sides, gaps left out.
+
+    There is none at a sample that has no number itself, nor where less than half of the samples around it have one.
+    """
+    times, known = clock.time_s, np.isfinite(values)
+    first = np.searchsorted(times, times - seconds / 2.0, side="left")
+    last = np.searchsorted(times, times + seconds / 2.0, side="right")
     counts = np.concatenate(([0], np.cumsum(known)))
-    first = np.searchsorted(clock, clock - seconds / 2.0, side="left")
-    last = np.searchsorted(clock, clock + seconds / 2.0, side="right")
-    count = counts[last] - counts[first]
-    return np.where(count > 0, (sums[last] - sums[first]) / np.maximum(count, 1), np.nan)
+    count, most = counts[last] - counts[first], last - first
+    sums = _sums(np.where(known, values, 0.0), first, most)
+    return np.where(known & (2 * count >= most), sums / np.maximum(count, 1), np.nan)
 
 
-def _shift(values: FloatArray, clock: FloatArray, seconds: float) -> FloatArray:
-    """What it was so many seconds before."""
-    if clock.size < 2:
-        return np.full(clock.shape, np.nan)
-    return np.interp(clock - seconds, clock, values, left=np.nan, right=np.nan)
+def _sums(values: FloatArray, first: NDArray[np.intp], count: NDArray[np.intp]) -> FloatArray:
+    """Sums of so many values from each place on, by blocks of powers of two: one great value spoils no other's sum."""
+    found, at = np.zeros(first.size), first.copy()
+    blocks, size = values, 1
+    most = int(count.max()) if count.size else 0
+    while size <= most:
+        take = np.flatnonzero(count & size)
+        found[take] += blocks[at[take]]
+        at[take] += size
+        blocks = blocks[:-size] + blocks[size:] if blocks.size > size else blocks[:0]
+        size *= 2
+    return found
+
+
+def _shift(values: FloatArray, clock: Clock, seconds: float) -> FloatArray:
+    """What it was so many seconds before; not across a gap."""
+    times = clock.time_s
+    if times.size < 2:
+        return np.full(times.shape, np.nan)
+    wanted = times - seconds
+    found = np.interp(wanted, times, values, left=np.nan, right=np.nan)
+    before = np.clip(np.searchsorted(times, wanted, side="right") - 1, 0, times.size - 2)
+    found[np.isin(before, clock.gaps) & (wanted > times[before]) & (wanted < times[before + 1])] = np.nan
+    return found
 
 
 _OPERATORS: Mapping[str, Callable[..., FloatArray]] = {
@@ -339,8 +380,8 @@ _OPERATORS: Mapping[str, Callable[..., FloatArray]] = {
     "or": lambda a, b: _kept((a != 0) | (b != 0), a, b),
     "not": lambda a: _kept(a == 0, a),
 }
-_ALONG: Mapping[str, Callable[[FloatArray, FloatArray], FloatArray]] = {"rate": _rate, "integral": _integral}
-_OVER_TIME: Mapping[str, Callable[[FloatArray, FloatArray, float], FloatArray]] = {"mean": _mean, "shift": _shift}
+_ALONG: Mapping[str, Callable[[FloatArray, Clock], FloatArray]] = {"rate": _rate, "integral": _integral}
+_OVER_TIME: Mapping[str, Callable[[FloatArray, Clock, float], FloatArray]] = {"mean": _mean, "shift": _shift}
 # What there is: how many parts each takes, and what is done where it needs no time.
 FUNCTIONS: Mapping[str, tuple[int, Callable[..., FloatArray] | None]] = {
     "abs": (1, np.abs),
