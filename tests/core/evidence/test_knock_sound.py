@@ -6,15 +6,14 @@ import wave
 import numpy as np
 import pytest
 import scipy.signal
+from knock_signals import ENGINE, MOST, QUIET, SOME, four
 
 from yarvic.bench.knock_sensor import RATE_HZ, burst
-from yarvic.bench.plant import load_plant
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.knock_sound import band_of, band_rms, heard, slowed_wav, spectrogram, windows
+from yarvic.core.evidence.knock_sound import band_of, band_rms, hear, heard, slowed_wav, spectrogram, windows
 from yarvic.core.evidence.log import Channel, Log
-
-ENGINE = load_plant("ptarmigan").engine
+from yarvic.core.physics.knock import knock_tones
 
 
 def recorded(intensities, speeds, cylinder=0, seed=3):
@@ -70,7 +69,7 @@ def test_the_receivers_curve_on_the_simulated_signal():
     speeds = np.linspace(1800.0, 6400.0, 600)
     knocking = rng.random(600) < 0.15
     cycles = heard(recorded(np.where(knocking, 0.12, 0.0), speeds), 1, ENGINE.bore_m)
-    scores, truth = cycles.intensity, knocking[: cycles.time_s.size]
+    scores, truth = -cycles.chance, knocking[: cycles.time_s.size]
     order = np.argsort(-scores)
     hits = np.cumsum(truth[order]) / truth.sum()
     false = np.cumsum(~truth[order]) / (~truth).sum()
@@ -85,7 +84,7 @@ def test_the_background_follows_speed_and_the_false_alarm_rate_is_stated_and_kep
     for seed in range(6):
         cycles = heard(recorded(np.zeros(800), speeds, seed=seed), 1, ENGINE.bore_m)
         slow, fast = cycles.intensity[:200], cycles.intensity[-200:]
-        assert np.median(slow) == pytest.approx(np.median(fast), rel=0.12)
+        assert np.mean(slow) == pytest.approx(np.mean(fast), rel=0.25)
         false += int(cycles.knocks.sum())
         assert cycles.false_alarm_rate == 1e-4 and cycles.expected_by_chance == pytest.approx(0.08, abs=0.01)
     assert false <= 24, "in 4,800 quiet cycles"
@@ -130,3 +129,53 @@ def test_an_engine_that_knocks_in_every_cycle_is_not_taken_for_a_quiet_one():
     speeds = np.linspace(2500.0, 4500.0, 300)
     assert heard(recorded(np.zeros(300), speeds), 1, ENGINE.bore_m).colour < 2.0
     assert heard(recorded(np.full(300, 0.3), speeds), 1, ENGINE.bore_m).colour > 8.0
+
+
+# -- engines of another make: other tones, other modes, cylinders that hardly know a quiet cycle
+
+
+def counted(log):
+    return {n: int(c.knocks.sum()) for n, c in hear(log, ENGINE.bore_m).items()}
+
+
+def test_a_cylinder_that_knocks_in_two_of_three_cycles_does_not_set_its_own_background():
+    found = counted(four([QUIET, MOST, QUIET, QUIET]))
+    assert found[2] > 0.7 * np.count_nonzero(MOST) and max(found[n] for n in (1, 3, 4)) <= 2
+    # All of them at once: then the quiet third of each tells what is quiet.
+    assert min(counted(four([MOST] * 4)).values()) > 0.7 * np.count_nonzero(MOST)
+
+
+@pytest.mark.parametrize(
+    ("tone", "modes"),
+    [
+        (0.85, (1.0, 0.45, 0.25)),
+        (1.15, (1.0, 0.45, 0.25)),
+        (1.15, (1.0, 0.0, 0.0)),
+        (0.93, (1.0, 0.0, 0.0)),
+        (1.0, (0.0, 2.0, 0.0)),
+    ],
+)
+def test_a_tone_beside_the_bores_and_the_second_mode_are_heard(tone, modes):
+    found = counted(four([QUIET, SOME, QUIET, QUIET], tone=tone, modes=modes))
+    assert found[2] > 0.7 * np.count_nonzero(SOME) and max(found[n] for n in (1, 3, 4)) <= 2
+
+
+def test_where_its_tone_lies_is_told():
+    cycles = hear(four([SOME, QUIET, QUIET, QUIET], tone=1.15, modes=(1.0, 0.0, 0.0)), ENGINE.bore_m)[1]
+    assert cycles.usual_tone_hz == pytest.approx(1.15 * float(knock_tones(ENGINE.bore_m)[0]), rel=0.08)
+
+
+def test_quiet_cycles_of_four_cylinders_are_quiet():
+    assert sum(sum(counted(four([QUIET] * 4, seed=seed)).values()) for seed in range(3)) <= 4, "of 2,880"
+
+
+def test_knock_in_every_cycle_of_every_cylinder_is_told_by_light_load():
+    """Beside the noise a block may be loud by itself; against light load it may not."""
+    speeds = np.concatenate((np.full(60, 2500.0), np.linspace(2500.0, 4500.0, 240)))
+    throttle = np.concatenate((np.full(60, 0.1), np.ones(240)))
+    loud = np.concatenate((np.zeros(60), np.full(240, 2.2)))
+    log = four([loud] * 4, speeds=speeds, throttle=throttle)
+    begins = float(log.channels["engine_speed"].time_s[60])
+    knocking = hear(log, ENGINE.bore_m, begins)[1].colour
+    quiet = hear(four([0.0 * loud] * 4, speeds=speeds, throttle=throttle), ENGINE.bore_m, begins)[1].colour
+    assert quiet < 1.6 < knocking / quiet

@@ -15,7 +15,7 @@ from yarvic.core.calibration.table import Table
 from yarvic.core.errors import Cancelled, EvidenceError, YarvicError
 from yarvic.core.evidence.cells import hits_by_cell
 from yarvic.core.evidence.channels import MOST_CYLINDERS
-from yarvic.core.evidence.knock_sound import Cycles, band_of, heard, slowed_wav, spectrogram
+from yarvic.core.evidence.knock_sound import Cycles, hear, listened_to, slowed_wav, spectrogram
 from yarvic.core.evidence.log import Log
 from yarvic.core.formats.files import write_whole
 from yarvic.core.physics import FloatArray
@@ -118,12 +118,17 @@ class KnockPicture(QFrame):
 
         def work(progress: Progress, cancelled: Asked) -> Heard:
             log, span = p.log, (p.pull.start_s, p.pull.end_s)
-            each: dict[int, Cycles] = {}
-            for number in there:
+
+            def before(number: int, share: float) -> None:
                 if cancelled():
                     raise Cancelled("listening was cancelled")
-                progress(len(each) / len(there), f"cylinder {number}")
-                each[number] = heard(log, number, bore_m, *span)
+                progress(share, f"cylinder {number}")
+
+            each: dict[int, Cycles] = {}
+            for number, found in hear(log, bore_m, *span, there, before).items():
+                if isinstance(found, EvidenceError):
+                    raise found
+                each[number] = found
             cycles, counts = each[cylinder], {n: int(np.count_nonzero(c.knocks)) for n, c in each.items()}
             hz, power = spectrogram(log, cylinder, edges)
             return Heard(cycles, hz, power, edges, counts, _cells_in_words(table, log, cycles.time_s[cycles.knocks]))
@@ -146,7 +151,7 @@ class KnockPicture(QFrame):
         low, high = np.nanpercentile(decibels, [5.0, 99.5])
         self.image.setImage(np.nan_to_num(decibels, nan=float(low)), levels=(float(low), float(high)))
         self.image.setRect(edges[0], 0.0, edges[-1] - edges[0], hz[-1] / 1e3)
-        for line, edge in zip(self.band, band_of(bore_m), strict=True):
+        for line, edge in zip(self.band, listened_to(bore_m), strict=True):
             line.setPos(edge / 1e3)
         self.image_plot.setRange(xRange=(edges[0], edges[-1]), yRange=(0.0, min(hz[-1] / 1e3, 20.0)), padding=0.0)
         loud = cycles.knocks
