@@ -88,6 +88,9 @@ def check(
     fuel: Annotated[str, typer.Option(help="Fuel of an air-fuel ratio, such as petrol-95.")] = "",
     barometer: Annotated[str, typer.Option(help="Makes gauge pressures absolute, such as 970mbar.")] = "",
     cylinders: Annotated[int | None, typer.Option(min=1, max=16, help="How many the engine has.")] = None,
+    same_drive: Annotated[
+        bool, typer.Option("--same-drive", help="They drove what the job's baseline drove: dyno or road, load, gear.")
+    ] = False,
     as_json: AsJson = False,
 ) -> None:
     """Check the pulls in logs of any format that is read: text, gzip, zip, Parquet, XLSX, MDF 4."""
@@ -114,6 +117,8 @@ def check(
         ),
         channel_words(),
         baselines,
+        fuel,
+        same_drive,
     )
     document: list[dict[str, Any]] = []
     unusable = False
@@ -158,6 +163,8 @@ def _tell_check(entry: dict[str, Any]) -> None:
         tell(f"  not asked of this log: {family.lower()}")
     for c in entry["causes"]:
         tell(f"  points at: {c['title'].lower()} ({c['share'] * 100.0:.0f} %), by {', '.join(c['explains'])}")
+    if entry["unexplained"]:
+        tell(f"  not explained: {', '.join(entry['unexplained'])}")
     if entry["next_look"]:
         tell(f"  next: {entry['next_look']}")
 

@@ -92,7 +92,14 @@ def test_check(demo_path, tmp_path):
             paths[evidence.title[:2]] = tmp_path / f"{evidence.title}.csv"
             paths[evidence.title[:2]].write_text(write_csv_log(job.log(evidence.id)))
     job.close()
-    good = yarvic("check", paths["A1"], "--job", demo_path, "--json")
+    # What it drove no file says: then how fast it ran up is no power.
+    unsaid = yarvic("check", paths["A1"], "--job", demo_path, "--json")
+    power = next(c for c in json.loads(unsaid.stdout)[0]["checks"] if c["check"] == "power_loss")
+    assert unsaid.returncode == 3 and power["severity"] == "no_data"
+    assert "taken as the same, for the file does not say; the baseline was simulated" in str(
+        json.loads(unsaid.stdout)[0]["notes"]
+    )
+    good = yarvic("check", paths["A1"], "--job", demo_path, "--same-drive", "--json")
     assert good.returncode == 0, good.stderr
     document = json.loads(good.stdout)
     assert document[0]["pulls"] == 1 and document[0]["verdict"] in ("pass", "watch")
@@ -103,7 +110,9 @@ def test_check(demo_path, tmp_path):
     limits.write_text(
         '[knock_retard]\ntitle="k"\nquantity="angle"\nunit="deg"\nside="above"\nwatch=6.0\nstop=9.0\nsource="mine"\n'
     )
-    assert yarvic("check", paths["B1"], "--job", demo_path, "--limits", limits).returncode == 0
+    assert yarvic("check", paths["B1"], "--job", demo_path, "--limits", limits, "--same-drive").returncode == 0
+    other = yarvic("check", paths["A1"], "--job", demo_path, "--same-drive", "--fuel", "ethanol", "--json")
+    assert "the baseline was pulled on" in str(json.loads(other.stdout)[0]["notes"])
 
 
 @pytest.mark.parametrize(
@@ -123,10 +132,10 @@ def test_what_could_not_be_judged_is_no_pass(demo_path, tmp_path, drop, code, sa
     kept = Log({k: c for k, c in log.channels.items() if c.title not in drop})
     path = tmp_path / "a.csv"
     path.write_text(write_csv_log(kept))
-    done = yarvic("check", path, "--job", demo_path, "--json")
+    done = yarvic("check", path, "--job", demo_path, "--same-drive", "--json")
     assert done.returncode == code, done.stderr
     assert json.loads(done.stdout)[0]["verdict"] == ("no_data" if code else "pass")
-    shown = yarvic("check", path, "--job", demo_path)
+    shown = yarvic("check", path, "--job", demo_path, "--same-drive")
     assert shown.returncode == code and said in shown.stdout
     if code:
         assert "no data" in shown.stdout.splitlines()[0]

@@ -20,11 +20,19 @@ def causes_in_words(found: Causes) -> str:
     """The likeliest causes with their shares, what speaks for the first, and the next look; empty where none is seen."""
     if not found.ranked:
         return ""
-    first, others = found.ranked[0], found.ranked[1:MOST_NAMED]
+    others = found.ranked[len(found.likeliest) : MOST_NAMED]
     then = f" Then: {'; '.join(_named(c) for c in others)}." if others else ""
-    by = f", by {', '.join(first.explains)}" if first.explains else ""
-    against = f" Not seen of it: {', '.join(first.lacks)}." if first.lacks else ""
-    return f"Points at: {_named(first)}{by}.{against}{then} Next look: {found.next_look}"
+    left = f" Explained by neither: {', '.join(found.unexplained)}." if found.unexplained else ""
+    if not found.together:
+        left = left.replace("by neither", "by none of it")
+    each = " And, both together: ".join(_with_signs(c) for c in found.likeliest)
+    return f"Points at: {each}{left}{then} Next look: {found.next_look}"
+
+
+def _with_signs(cause: Ranked) -> str:
+    by = f", by {', '.join(cause.explains)}" if cause.explains else ""
+    against = f" Not seen of it: {', '.join(cause.lacks)}." if cause.lacks else ""
+    return f"{_named(cause)}{by}.{against}"
 
 
 def _named(cause: Ranked) -> str:
@@ -54,7 +62,9 @@ def causes_reading(session: Session, results: RevisionResults) -> list[Reading]:
     for p in reversed(results.pulls):
         found = p.causes(job.sheet.vehicle.asked)
         if found.ranked:
-            first = found.ranked[0]
-            words = f"{p.title}: by {', '.join(first.explains)}. Next look: {found.next_look}"
-            return [Reading(WATCH, f"Points at: {_named(first)}", words, step="checks")]
+            signs = dict.fromkeys(s for c in found.likeliest for s in c.explains)
+            left = f" Not explained: {', '.join(found.unexplained)}." if found.unexplained else ""
+            words = f"{p.title}: by {', '.join(signs)}.{left} Next look: {found.next_look}"
+            named = " and ".join(_named(c) for c in found.likeliest)
+            return [Reading(WATCH, f"Points at: {named}", words, step="checks")]
     return []

@@ -9,11 +9,11 @@ from test_checks import HEALTHY, T, evidence, findings
 from yarvic.core.checks.against_baseline import CHECKS, against_baseline, deviations_of, kind_of
 from yarvic.core.checks.baseline import Baseline, deviations
 from yarvic.core.checks.evidence_of_pull import EngineKind
-from yarvic.core.checks.finding import PASS, STOP, WATCH
+from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.checks.signature import BAND_RPM, signature
 from yarvic.core.evidence.conditions import Conditions
 
-HOME = Conditions(simulated=False, pressure_pa=97e3, temperature_k=290.0, relative_humidity=0.5)
+HOME = Conditions(simulated=False, pressure_pa=97e3, temperature_k=290.0, relative_humidity=0.5, dyno="own roller")
 MORE = {"wastegate_duty": np.full(T.size, 0.4), "air_flow": np.full(T.size, 0.08), "fuel_trim": np.zeros(T.size)}
 
 
@@ -146,7 +146,7 @@ def test_engines_are_of_three_kinds():
 
 def test_power_in_air_that_nobody_knows_is_not_judged():
     """An engine that breathes by itself loses ten per cent in thin air: without the air's pressure it cannot be told."""
-    bare = Conditions(simulated=False)
+    bare = Conditions(simulated=False, dyno="own roller")
     data = against(replace(pull(bare), engine=EngineKind(boosted=False)), same_maps=True)
     data = replace(
         data, log=replace(data.log, channels={k: c for k, c in data.log.channels.items() if k[:7] != "ambient"})
@@ -161,3 +161,55 @@ def test_power_in_air_that_nobody_knows_is_not_judged():
     # Against other maps it is no condition: then nothing is asked.
     other = replace(data, baseline=replace(data.baseline, same_maps=False))
     assert "power_loss" not in found_in(other)
+
+
+# -- what drove the run
+
+
+ROLLER = HOME.model_copy(update={"dyno": "", "roller_inertia_kg_m2": 30.0})
+ROAD = HOME.model_copy(update={"dyno": "", "run": "road", "mass_kg": 1400.0})
+
+
+def slowed(share):
+    first = HEALTHY["engine_speed"][0]
+    return first + (HEALTHY["engine_speed"] - first) * share
+
+
+@pytest.mark.parametrize(
+    ("before", "now", "why"),
+    [
+        (ROLLER, ROLLER.model_copy(update={"roller_inertia_kg_m2": 33.6}), "30 and 33.6 kg m2"),
+        (ROLLER, ROLLER.model_copy(update={"roller_inertia_kg_m2": None}), "inertia that they drove is not stated"),
+        (ROAD, ROAD.model_copy(update={"mass_kg": 1520.0}), "1,400 and 1,520 kg"),
+        (ROAD, ROAD.model_copy(update={"mass_kg": None}), "mass that they moved is not stated"),
+        (ROAD, ROAD.model_copy(update={"grade": 0.01}), "rose otherwise"),
+        (ROLLER, ROAD, "free on the roller"),
+        (HOME.model_copy(update={"run": "ramp"}), HOME.model_copy(update={"run": "ramp"}), "ramp says nothing"),
+        (HOME.model_copy(update={"run": ""}), HOME.model_copy(update={"run": ""}), "nobody stated that both drove"),
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize("share", [1.0 / 1.12, 1.0, 1.08])
+def test_how_fast_it_runs_up_is_no_power_where_it_drove_something_else(before, now, why, share):
+    """A sound engine on 12 % more inertia does not stop, and one that lost 8 % does not pass on less of it."""
+    data = pull(now, engine_speed=slowed(share))
+    data = replace(data, baseline=Baseline("b", (signed(pull(before)),), True))
+    found = found_in(data)["power_loss"]
+    assert found.severity == NO_DATA and why in found.note, found
+
+
+@pytest.mark.parametrize("conditions", [ROLLER, ROAD])
+def test_on_the_same_inertia_or_mass_it_is(conditions):
+    data = pull(conditions, engine_speed=slowed(0.9))
+    data = replace(data, baseline=Baseline("b", (signed(pull(conditions)),), True))
+    assert found_in(data)["power_loss"].severity == STOP
+
+
+def test_the_torque_of_a_brake_counts_only_on_the_same_ramp():
+    ramp = HOME.model_copy(update={"run": "ramp"})
+    torque = np.full(T.size, 200.0)
+    base = signed(pull(ramp, roller_torque=torque))
+    same = replace(pull(ramp, roller_torque=torque * 0.9), baseline=Baseline("b", (base,), True))
+    assert found_in(same)["power_loss"].value == pytest.approx(-0.1, abs=1e-3)
+    faster = pull(ramp, roller_torque=torque * 0.9, engine_speed=slowed(0.7))
+    found = found_in(replace(faster, baseline=Baseline("b", (base,), True)))["power_loss"]
+    assert found.severity == NO_DATA

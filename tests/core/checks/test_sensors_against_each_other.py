@@ -21,6 +21,7 @@ from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import Channel, Log
 from yarvic.core.evidence.pulls import find_pulls
 from yarvic.core.physics.correction import Correction
+from yarvic.core.physics.fuel import fuel
 
 EVEN = np.ones(T.size)
 
@@ -268,3 +269,68 @@ def test_the_way_to_best_torque_is_not_told_where_what_else_made_torque_was_not_
         base = Baseline("R1", (signed(pull(spark_advance=EVEN * 20.0, **both)),), same_maps=False)
         own = pull(spark_advance=EVEN * 26.0, **{**both, "roller_torque": EVEN * 190.0})
         assert best_torque(replace(own, baseline=base), []) == []
+
+
+# -- exhaust against mixture, lambda against air and fuel, rail against opening time
+
+
+@pytest.mark.parametrize(
+    ("mixture", "celsius", "low", "high"),
+    [
+        # By hand: (1 + 1/(14.6 * 0.87)) * 1.2e3 * (900 - 40) / 2.98e6 = 0.374.
+        (0.87, 900.0, PASS, PASS), (1.0, 950.0, PASS, PASS), (1.7, 560.0, PASS, PASS),
+        (0.87, 500.0, WATCH, PASS), (0.87, 350.0, STOP, PASS),  # a probe far from the port
+        (1.7, 900.0, PASS, STOP),  # so lean it cannot be so hot
+    ],
+)  # fmt: skip
+def test_exhaust_is_held_against_the_mixture(mixture, celsius, low, high):
+    """Heywood 1988, table 12.1 (from memory): 34 to 45 % of a spark engine's fuel at full load, 22 to 35 % of a diesel's."""
+    data = evidence(exhaust_temperature=EVEN * (celsius + 273.15), lambda_measured=EVEN * mixture)
+    found = crossed(data)
+    assert (found["exhaust_heat_low"].severity, found["exhaust_heat_high"].severity) == (low, high)
+    if celsius == 900.0 and mixture == 0.87:
+        assert found["exhaust_heat_low"].value == pytest.approx(0.3735, abs=2e-3)
+
+
+def test_exhaust_of_which_the_mixture_is_unknown_is_not_asked():
+    data = evidence(exhaust_temperature=EVEN * 1100.0)
+    without = {k: c for k, c in data.log.channels.items() if k != "lambda_measured"}
+    assert "exhaust_heat_low" not in crossed(replace(data, log=replace(data.log, channels=without)))
+
+
+@pytest.mark.parametrize(("reads", "severity"), [(1.0, PASS), (1.08, PASS), (0.85, WATCH), (1.3, STOP)])
+def test_lambda_is_held_against_air_and_injected_fuel(reads, severity):
+    """Four cylinders of 60 mg at 3,000 1/min are 6 g/s of fuel; 1.5 times the 14.5 (diesel) of it in air."""
+    speed = evidence().log.channel("engine_speed").values
+    each = EVEN * 60e-6
+    diesel = fuel("diesel")
+    air = 1.5 * diesel.stoichiometric_afr * each * 4.0 * speed / 120.0
+    data = evidence(injected_quantity=each, air_flow=air, lambda_measured=EVEN * 1.5 * reads)
+    stated = Conditions(simulated=False, fuel="diesel")
+    data = replace(data, conditions=stated, engine=EngineKind("compression", cylinders=4))
+    found = crossed(data)["mixture_by_fuel"]
+    assert found.severity == severity and found.value == pytest.approx(abs(reads - 1.0), abs=1e-3)
+    assert "mixture_by_fuel" not in crossed(replace(data, engine=EngineKind("compression")))
+
+
+@pytest.mark.parametrize(
+    ("true_rail", "read_rail", "severity"),
+    [
+        (np.full(T.size, 20e6), np.full(T.size, 20e6), PASS),
+        (np.linspace(20e6, 12e6, T.size), np.linspace(20e6, 12e6, T.size), PASS),  # it sags, and the sensor says so
+        (np.linspace(20e6, 8e6, T.size), np.full(T.size, 20e6) + np.random.default_rng(1).normal(0, 1e4, T.size), WATCH),
+        (np.linspace(20e6, 3e6, T.size), np.full(T.size, 20e6) + np.random.default_rng(1).normal(0, 1e4, T.size), STOP),
+    ],
+)  # fmt: skip
+def test_a_rail_that_is_not_what_it_reads_is_told_by_opening_time_and_fuel(true_rail, read_rail, severity):
+    """An injector's flow goes with the root of its pressure (Bernoulli)."""
+    opening = np.linspace(3e-3, 5e-3, T.size)
+    speed = evidence().log.channel("engine_speed").values
+    each = opening * np.sqrt(true_rail)
+    data = evidence(
+        injection_time=opening,
+        rail_pressure=read_rail,
+        lambda_measured=EVEN * 0.9,
+        air_flow=each * speed * 0.9 * 1e-9,
+    )
+    assert crossed(data)["rail_by_duration"].severity == severity

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from yarvic.core.checks.baseline import Deviation, Kind, deviations
+from yarvic.core.checks.baseline import Deviation, Kind, deviations, what_wheels_gave
 from yarvic.core.checks.evidence_of_pull import EngineKind, PullEvidence
 from yarvic.core.checks.finding import PASS, WATCH, Finding
 
@@ -73,7 +73,10 @@ def against_baseline(data: PullEvidence, off: Mapping[str, Deviation]) -> list[F
     kind, other_maps = kind_of(data.engine), data.baseline is not None and data.baseline.same_maps is False
     found = [_finding(data, a, off[a.deviation], off) for a in _ASKED if a.deviation in off and kind in a.kinds]
     if off and "torque" not in off and not other_maps:
-        why = "what the wheels gave, or the air of one of them, is unknown: state the weather with the run"
+        assert data.baseline is not None
+        given, why = what_wheels_gave(data.baseline, data.signature)
+        if given:
+            why = "the air of one of them is unknown: state the weather with the run"
         found.append(replace(data.not_known("power_loss", why, "engine_speed"), family="Power and torque"))
     return [_of_other_maps(f) if other_maps and f.check == "power_loss" else f for f in found]
 

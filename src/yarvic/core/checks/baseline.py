@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from yarvic.core.checks.signature import BAND_RPM, GIVEN, LEAST_BANDS, Signature
+from yarvic.core.checks.signature import BAND_RPM, GIVEN, LEAST_BANDS, RAMP_ALIKE, Signature
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.turbo import KAPPA_AIR
 
@@ -72,6 +72,7 @@ class Baseline:
     pulls: tuple[Signature, ...]
     same_maps: bool | None = None
     place: int = 0
+    same_drive: bool = False  # a person stated that the judged pull drove what the baseline drove
 
     def unlike(self, pull: Signature) -> str:
         """Why a pull cannot be held against this; empty when it can."""
@@ -132,9 +133,9 @@ def deviations(baseline: Baseline, pull: Signature, kind: Kind) -> dict[str, Dev
     temperatures as differences, charge temperature as that of its distance from ambient.
     """
     found: dict[str, Deviation] = {}
-    given = next((k for k in GIVEN if all(_there(s, k) for s in (*baseline.pulls, pull))), None)
+    given, _ = what_wheels_gave(baseline, pull)
     factor = as_in_air_of(baseline.pulls[0], pull, kind)
-    if given is not None and factor is not None:
+    if given and factor is not None:
         _add(found, _relative("torque", given, baseline, pull, factor))
     for key, name in (
         ("air_flow", "air"),
@@ -157,6 +158,28 @@ def deviations(baseline: Baseline, pull: Signature, kind: Kind) -> dict[str, Dev
     _add(found, _delay(baseline, pull))
     _add(found, _heat_for_duty(found))
     return {k: d for k, d in found.items() if k in OF_BUILD} if baseline.same_maps is False else found
+
+
+def what_wheels_gave(baseline: Baseline, pull: Signature) -> tuple[str, str]:
+    """The best measure of GIVEN by which a pull can be held against its baseline; empty, and why, where none can."""
+    why = "what the wheels gave was not logged in both"
+    for key in GIVEN:
+        if not all(_there(s, key) for s in (*baseline.pulls, pull)):
+            continue
+        reasons = [] if baseline.same_drive else [pull.drive.otherwise(s.drive, key) for s in baseline.pulls]
+        if key == "roller_torque" and not any(reasons) and any(_ran_up_otherwise(s, pull) for s in baseline.pulls):
+            reasons = ["the brake let it run up otherwise, which takes another share of the torque"]
+        why = next((r for r in reasons if r), "")
+        if not why:
+            return key, ""
+    return "", why
+
+
+def _ran_up_otherwise(one: Signature, pull: Signature) -> bool:
+    before, now = both(one.means["run_up"], one, pull.means["run_up"], pull)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        off = now / before - 1.0
+    return bool(np.isfinite(off).any() and abs(float(np.nanmedian(off))) > RAMP_ALIKE)
 
 
 def _add(found: dict[str, Deviation], deviation: Deviation | None) -> None:

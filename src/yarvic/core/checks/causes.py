@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+from itertools import combinations
 from typing import Annotated
 
 from pydantic import Field
@@ -24,6 +25,8 @@ SEEN = 0.5
 TELLS = 0.4
 # What ranks below this share of the first is not named.
 LEAST_SHARE = 0.02
+# Nothing is quite certain, nor quite impossible; and a cause explains a sign that it leaves so many times oftener. Ours.
+LEAST_OFTEN, EXPLAINS = 1e-3, 2.0
 
 
 class Source(Document):
@@ -61,16 +64,17 @@ class Cause(Document):
 
 
 class Network(Document):
-    """All causes and signs, and how often a sign shows that a cause says nothing of."""
+    """All causes and signs; how often a sign shows of which a cause says nothing, and how often two causes meet."""
 
     unusual: Share
+    together: Share
     signs: Mapping[str, Sign]
     causes: Mapping[str, Cause]
 
 
 @dataclass(frozen=True)
 class Ranked:
-    """A cause with its share among all that could be (0 to 1), the signs that it explains and those it should leave and
+    """A cause with the odds that it is there (0 to 1; two may be), the signs that it explains and those it should leave and
     that were not seen, in words.
     """
 
@@ -84,10 +88,21 @@ class Ranked:
 
 @dataclass(frozen=True)
 class Causes:
-    """Causes, the likeliest first, and the one measurement that would tell the first two apart; empty where none is seen."""
+    """Causes, the likeliest first, and the one measurement that would tell the first two apart; empty where none is seen.
+
+    `together`: the first two explain together what neither does alone. `unexplained` are signs, in words, that neither
+    the first nor, together, the second leaves.
+    """
 
     ranked: tuple[Ranked, ...]
     next_look: str
+    together: bool = False
+    unexplained: tuple[str, ...] = ()
+
+    @property
+    def likeliest(self) -> tuple[Ranked, ...]:
+        """The first cause, or the first two where they explain together what was seen."""
+        return self.ranked[: 2 if self.together else 1]
 
 
 @cache
@@ -126,26 +141,50 @@ def causes(
     """What the findings of pulls of one engine point at; nothing where a sound engine explains them as well.
 
     Each sign counts by how plain it is: the logarithm of how often the cause leaves it, or does not, against how often
-    it shows by itself (a naive Bayes network; Pearl 1988, Probabilistic Reasoning in Intelligent Systems, 2.2).
+    it shows by itself (a naive Bayes network; Pearl 1988, Probabilistic Reasoning in Intelligent Systems, 2.2). Two
+    causes at once leave a sign where either does (a noisy or; Pearl 1988, 4.3.2): a pair is held against each alone.
     """
     known = known or network()
     seen = degrees(findings, off, known)
     if not any(d >= SEEN for d in seen.values()):
         return Causes((), "")
-    weights = {
-        key: math.log(cause.usual)
-        + sum(_weight(cause.signs.get(s, known.unusual), known.unusual, d) for s, d in seen.items())
-        for key, cause in known.causes.items()
-        if kind in cause.kinds
-    }
+    could = [key for key, cause in known.causes.items() if kind in cause.kinds]
+    weights = {each: _weight_of(each, known, seen) for n in (1, 2) for each in combinations(could, n)}
     top = max(weights.values())
     if top <= 0.0:
         return Causes((), "")
-    shares = {k: math.exp(w - top) for k, w in weights.items()}
-    total = sum(shares.values())
-    order = sorted(shares, key=lambda k: -shares[k])
-    ranked = tuple(_ranked(k, known, seen, shares[k] / total) for k in order if shares[k] >= LEAST_SHARE)
-    return Causes(ranked, _next_look(ranked, known, seen))
+    odds = {each: math.exp(w - top) for each, w in weights.items()}
+    total = sum(odds.values())
+    shares = {key: sum(o for each, o in odds.items() if key in each) / total for key in could}
+    best = max(weights, key=lambda each: weights[each])
+    # What explains best stands first, whatever else could be there beside it.
+    order = sorted(could, key=lambda k: (k not in best, -shares[k]))
+    least = LEAST_SHARE * max(shares.values())
+    ranked = tuple(_ranked(k, known, seen, shares[k]) for k in order if shares[k] >= least)
+    left = _unexplained(best, known, seen)
+    return Causes(ranked, _next_look(ranked, known, seen, together=len(best) > 1), len(best) > 1, left)
+
+
+def _weight_of(each: Sequence[str], known: Network, seen: Mapping[str, float]) -> float:
+    """How well some causes together explain what was seen, as a logarithm against a sound engine."""
+    weight = math.log(known.together) * (len(each) - 1) + sum(math.log(known.causes[k].usual) for k in each)
+    return weight + sum(_weight(_often(each, sign, known), known.unusual, d) for sign, d in seen.items())
+
+
+def _often(each: Sequence[str], sign: str, known: Network) -> float:
+    """How often a sign shows where these causes are: where either leaves it, or by itself."""
+    spared = 1.0 - known.unusual
+    for key in each:
+        spared *= (1.0 - known.causes[key].signs.get(sign, known.unusual)) / (1.0 - known.unusual)
+    return min(max(1.0 - spared, LEAST_OFTEN), 1.0 - LEAST_OFTEN)
+
+
+def _unexplained(best: Sequence[str], known: Network, seen: Mapping[str, float]) -> tuple[str, ...]:
+    return tuple(
+        known.signs[s].title
+        for s, d in seen.items()
+        if d >= SEEN and _often(best, s, known) < EXPLAINS * known.unusual
+    )
 
 
 def _weight(often: float, unusual: float, degree: float) -> float:
@@ -159,10 +198,15 @@ def _ranked(key: str, known: Network, seen: Mapping[str, float], share: float) -
     return Ranked(key, cause.title, cause.look, share, explains, lacks)
 
 
-def _next_look(ranked: Sequence[Ranked], known: Network, seen: Mapping[str, float]) -> str:
-    """The one measurement that tells the first two apart: what was not logged, where that does; else the first's look."""
+def _next_look(ranked: Sequence[Ranked], known: Network, seen: Mapping[str, float], *, together: bool) -> str:
+    """The one measurement that tells the first two apart: what was not logged, where that does; else the first's look.
+
+    Of two that are there together each has its own.
+    """
     if not ranked:
         return ""
+    if together and len(ranked) > 1:
+        return f"{ranked[0].look} And: {ranked[1].look}"
     if len(ranked) == 1:
         return ranked[0].look
     one, two = (known.causes[r.key].signs for r in ranked[:2])

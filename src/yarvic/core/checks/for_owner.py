@@ -60,8 +60,9 @@ def owners_page(
     if watches:
         parts.append(("Keep an eye on", tuple(_plain(s) for s in watches)))
     if found.ranked:
-        cause = found.ranked[0]
-        parts.append(("Most likely", (f"{cause.title} ({cause.share * 100.0:.0f} of 100). Next: {found.next_look}",)))
+        named = [f"{c.title} ({c.share * 100.0:.0f} of 100)." for c in found.likeliest]
+        left = [f"Not explained by it: {', '.join(found.unexplained)}."] if found.unexplained else []
+        parts.append(("Most likely", (*named[:-1], f"{named[-1]} Next: {found.next_look}", *left)))
     if families:
         lines = tuple(f"{_capital(PLAIN.get(f, f.lower()))}: the logs do not tell." for f in families)
         parts.append(("What nobody could judge", lines))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -38,6 +38,8 @@ class Judging:
     facts: Facts = field(default_factory=Facts)
     words: Dictionary | None = None
     baselines: tuple[Baseline, ...] = ()  # of a job, the newest first: the first one with the same maps counts
+    fuel: str = ""  # as it was stated with the files
+    same_drive: bool = False  # it was stated that they drove what the baselines drove
 
 
 def check_file(path: Path, by: Judging) -> list[dict[str, Any]]:
@@ -62,7 +64,7 @@ def check_file(path: Path, by: Judging) -> list[dict[str, Any]]:
 def not_judged(path: Path, error: YarvicError) -> dict[str, Any]:
     """The document of a file that could not be used, beside those of others: it says why, and passes nothing."""
     empty: dict[str, Any] = {
-        k: [] for k in ("pull_list", "problems", "notes", "not_asked", "columns", "checks", "causes")
+        k: [] for k in ("pull_list", "problems", "notes", "not_asked", "columns", "checks", "causes", "unexplained")
     }
     return {"log": str(path), "part": "", "pulls": 0, "verdict": NO_DATA, "error": str(error), **empty}
 
@@ -115,6 +117,8 @@ def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
             }
             for c in pointed_at.ranked
         ],
+        "causes_together": pointed_at.together,
+        "unexplained": list(pointed_at.unexplained),
         "next_look": pointed_at.next_look,
         "for_the_owner": {"in_a_sentence": page.headline, **{heading: list(lines) for heading, lines in page.parts}},
     }
@@ -160,11 +164,28 @@ def _baseline(log: Log, by: Judging) -> tuple[Baseline | None, str]:
     own = first_signature(log, None)
     if own is None:
         return None, ""
-    reasons = [b.unlike(own) for b in by.baselines]
+    reasons = [_other_fuel(b, by.fuel) or b.unlike(own) for b in by.baselines]
     for each, reason in zip(by.baselines, reasons, strict=True):
         if not reason:
-            return each, f"held against {each.title}: by what the unit asks for, it held the same maps"
+            words = f"held against {each.title}: by what the unit asks for, it held the same maps"
+            return replace(each, same_drive=by.same_drive), f"{words}{_taken(each, by)}"
     return None, f"held against no baseline of the job: {reasons[0]}"
+
+
+def _other_fuel(baseline: Baseline, stated: str) -> str:
+    fuels = {s.drive.fuel for s in baseline.pulls if s.drive.fuel}
+    return f"the baseline was pulled on {' and '.join(sorted(fuels))}" if stated and fuels - {stated} else ""
+
+
+def _taken(baseline: Baseline, by: Judging) -> str:
+    """What a baseline's record states, and a file does not: said, for it was taken as the same."""
+    drive = baseline.pulls[0].drive
+    own = [f"fuel ({drive.fuel})" if drive.fuel and not by.fuel else ""]
+    if drive.dyno and not by.same_drive:
+        own.append(f"dyno ({drive.dyno})")
+    taken = [o for o in own if o]
+    words = f"; {' and '.join(taken)} taken as the same, for the file does not say" if taken else ""
+    return f"{words}; the baseline was simulated" if drive.simulated else words
 
 
 def column_document(c: Column, log: Log) -> dict[str, Any]:

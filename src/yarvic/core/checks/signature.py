@@ -10,7 +10,7 @@ import numpy as np
 from yarvic.core.checks.sensors import sensor_ranges
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.conditions import Conditions
+from yarvic.core.evidence.conditions import RUN_WORDS, Conditions
 from yarvic.core.evidence.dyno import Curve, dyno_curve
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.pulls import Pull, pulls_of
@@ -22,6 +22,54 @@ BAND_RPM, CLOCK_HZ = 250.0, 50.0
 LEAST_BANDS = 4
 # What the wheels gave, the best measure first: from a dyno's curve, a brake's torque, or how fast the engine ran up.
 GIVEN = ("curve_torque", "roller_torque", "run_up")
+
+
+# From here on two rollers, vehicles, slopes or ramps are not the same. Our choice.
+INERTIA_ALIKE, MASS_ALIKE, GRADE_ALIKE, RAMP_ALIKE = 0.01, 0.02, 0.002, 0.15
+
+
+@dataclass(frozen=True)
+class Drive:
+    """What a pull drove, as far as it was stated: the kind of run, the roller with its inertia, or mass and slope."""
+
+    run: str = ""
+    dyno: str = ""
+    inertia_kg_m2: float | None = None
+    mass_kg: float | None = None
+    grade: float = 0.0
+    fuel: str = ""
+    simulated: bool | None = None
+
+    def otherwise(self, other: Drive, given: str) -> str:
+        """Why what the wheels gave, by a measure of GIVEN, cannot be held against another pull's; empty where it can."""
+        if self.run and other.run and self.run != other.run:
+            return f"one was run {RUN_WORDS[self.run]}, the other {RUN_WORDS[other.run]}"
+        if given != "run_up":
+            return ""
+        if not self.run or not other.run:
+            return "how fast it runs up says nothing of its power while nobody stated that both drove the same"
+        if self.run == "road":
+            return self._on_the_road(other)
+        if self.run != "inertia":
+            return f"how fast an engine runs up {RUN_WORDS[self.run]} says nothing of its power"
+        if self.inertia_kg_m2 is not None and other.inertia_kg_m2 is not None:
+            alike = abs(self.inertia_kg_m2 / other.inertia_kg_m2 - 1.0) <= INERTIA_ALIKE
+            return "" if alike else f"they drove {other.inertia_kg_m2:g} and {self.inertia_kg_m2:g} kg m2"
+        return "" if self.dyno and self.dyno == other.dyno else "the inertia that they drove is not stated of both"
+
+    def _on_the_road(self, other: Drive) -> str:
+        if self.mass_kg is None or other.mass_kg is None:
+            return "the mass that they moved is not stated of both"
+        if abs(self.mass_kg / other.mass_kg - 1.0) > MASS_ALIKE:
+            return f"they moved {other.mass_kg:,.0f} and {self.mass_kg:,.0f} kg"
+        return "" if abs(self.grade - other.grade) <= GRADE_ALIKE else "the road rose otherwise"
+
+
+def _drive(conditions: Conditions | None) -> Drive:
+    if conditions is None:
+        return Drive()
+    c = conditions
+    return Drive(c.run, c.dyno, c.roller_inertia_kg_m2, c.mass_kg, c.grade, c.fuel, c.simulated)
 
 
 @dataclass(frozen=True)
@@ -37,6 +85,7 @@ class Signature:
     throttle: float
     ambient_k: float | None
     ambient_pa: float | None
+    drive: Drive = Drive()
 
     @property
     def count(self) -> int:
@@ -68,6 +117,7 @@ def signature(log: Log, pull: Pull, conditions: Conditions | None = None, curve:
         pull.throttle,
         own.temperature_k if own.temperature_k is not None else _usual(means, "ambient_temperature"),
         own.pressure_pa if own.pressure_pa is not None else _usual(means, "ambient_pressure"),
+        _drive(conditions),
     )
 
 

@@ -36,6 +36,7 @@ DAY_OVER_NOISE, PRIOR_DAYS = 1.5, 3.0
 NOT_OF_THE_DAY = (
     *AGAINST_BASELINE, "slip", "misfires", "supply_voltage", "engine_speed", "piston_speed", "past_best", "runner_step",
     "cruise_trim", "barometer_off", "rest_apart", "charge_under_ambient", "energy_high", "energy_low", "sensor_still",
+    "exhaust_heat_low", "exhaust_heat_high", "mixture_by_fuel", "rail_by_duration",
     "heat_soak",
 )  # fmt: skip
 
