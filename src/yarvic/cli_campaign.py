@@ -15,6 +15,7 @@ from yarvic.cli_words import AsJson, print_json, tell
 
 campaigns = typer.Typer(help="Trials of what is to hold whatever goes wrong.", no_args_is_help=True)
 T = TypeVar("T")
+WHOLE_PAGE = 100  # runs from which on a page is made with all that it proves
 PART, FEW = 50, 6  # cases that a process takes at a time
 HOLDS, FALLS_SHORT = 0, 1
 
@@ -81,13 +82,18 @@ def checks(
     """Pull simulated engines with a known fault, and as many sound ones: what is found, and which cause is named."""
     from yarvic.core.formats.files import write_whole
     from yarvic.demo.checks_campaign import Tally, campaign
+    from yarvic.demo.checks_proof import count_of_pairs, coverage, lines, pairs, sensors
     from yarvic.demo.checks_report import document, goals_met, page
 
     total = Tally()
     for found in _in_parts(campaign, range(first, first + seeds), FEW):
         total.outcomes += found.outcomes
     if report is not None:
-        write_whole(report, page(total).encode("utf-8"))
+        # Of a few seeds a page is a draft, and has a few pairs.
+        every = range(count_of_pairs() if seeds >= WHOLE_PAGE else min(seeds, 2))
+        both = [p for found in _in_parts(pairs, every, FEW) for p in found]
+        more = lines(both, sensors() if seeds >= WHOLE_PAGE else [], coverage())
+        write_whole(report, page(total, more).encode("utf-8"))
     if as_json:
         print_json(document(total))
     else:

@@ -43,6 +43,7 @@ DOORS = {
     "core/formats/logs/packed.py": "unpacks within its bounds, behind the door of logs",
     "core/formats/logs/columnar.py": "the columns of a log, behind its door",
     "core/formats/logs/mdf.py": "the channels of a log, behind its door",
+    "core/formats/logs/mdf_cut.py": "the blocks of a log, behind its door",
     "core/formats/files.py": "writes",
     "core/release/keys.py": "a key's own format, read through the door",
     "core/release/archive.py": "its own form, read through the door",

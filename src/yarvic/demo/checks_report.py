@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable
 from typing import Any
 
 from yarvic.bench.faults import FAULTS
@@ -82,8 +83,8 @@ def goals_met(tally: Tally) -> bool:
     )
 
 
-def page(tally: Tally) -> str:
-    """The same as a page in Markdown."""
+def page(tally: Tally, more: Iterable[str] = ()) -> str:
+    """The same as a page in Markdown, with what else is proved (`checks_proof.lines`) behind it."""
     r, clean, smallest = reached(tally), tally.clean(), smallest_found(tally)
     lines = [
         "# What the checks find",
@@ -139,5 +140,6 @@ def page(tally: Tally) -> str:
         "What knock control takes off on a warm day is no false alarm of the check: the engine does knock there. It is"
         " counted all the same.",
         "",
+        *more,
     ]
     return "\n".join(lines)

@@ -3,11 +3,14 @@
 import numpy as np
 import pytest
 
+from yarvic.core.checks.baseline import Baseline
 from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP
 from yarvic.core.checks.limits import default_limits
 from yarvic.core.checks.run import check_log
+from yarvic.core.checks.signature import first_signature
 from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.health import Health
 from yarvic.core.evidence.log import Channel, Log
 
@@ -136,3 +139,85 @@ def test_an_engine_at_one_speed_makes_no_sensor_stand_still():
     channels["rail_pressure"] = np.full(T.size, 100e5)
     log = Log({k: Channel(k, k, CHANNELS[k].quantity, "", T, v) for k, v in channels.items()})
     assert Health(log).illness("rail_pressure", 20.0, 31.0) is None
+
+
+# -- what hangs on a broken sensor beside its own checks
+
+
+def signature_of(channels):
+    made = {
+        k: Channel(k, CHANNELS[k].title, CHANNELS[k].quantity, "", T, np.asarray(v, float))
+        for k, v in channels.items()
+    }
+    return first_signature(Log(made), HOME)
+
+
+HOME = Conditions(simulated=False, pressure_pa=97e3, temperature_k=293.0, relative_humidity=0.4, dyno="own")
+
+
+def against_sound(channels):
+    made = {
+        k: Channel(k, CHANNELS[k].title, CHANNELS[k].quantity, "", T, np.asarray(v, float))
+        for k, v in channels.items()
+    }
+    by = Baseline("b", (signature_of(sound()),), True)
+    checked = check_log("x", Log(made), default_limits(), HOME, EngineKind(cylinders=4), baseline=by)
+    return {f.check: f for f in checked[0].findings}, checked[0].off
+
+
+@pytest.mark.parametrize(
+    ("key", "check", "deviation"),
+    [
+        ("lambda_measured", "mixture_shift", "mixture"),
+        ("exhaust_temperature", "exhaust_shift", "exhaust"),
+        ("boost_pressure", "boost_delay", "boost_delay"),
+        ("charge_temperature", "charge_shift", "charge"),
+    ],
+)
+@pytest.mark.parametrize("how", ["stuck", "half", "missing"])
+def test_what_is_held_against_the_baseline_rests_on_its_sensor_too(key, check, deviation, how):
+    """A frozen lambda that happens to read what the baseline read is no mixture that stayed."""
+    fine, off = against_sound(sound())
+    assert fine[check].severity != NO_DATA and deviation in off
+    broken = sound()
+    values = broken[key].copy()
+    at = np.flatnonzero(PULL)[0 if how == "stuck" else PULL.sum() // 2]
+    if how == "missing":
+        values[at:] = np.nan
+    else:
+        values[at:] = values[at]
+    broken[key] = values
+    found, off = against_sound(broken)
+    assert found[check].severity == NO_DATA and deviation not in off, found[check]
+
+
+def test_charge_that_stands_still_in_a_short_log_of_an_engine_without_boost():
+    still = {k: v for k, v in sound().items() if not k.startswith("boost")}
+    still["charge_temperature"] = np.full(T.size, 303.0)
+    keep = (T > 12.0) & (T < 33.0)
+    made = {k: Channel(k, CHANNELS[k].title, CHANNELS[k].quantity, "", T[keep], v[keep]) for k, v in still.items()}
+    found = check_log("x", Log(made), default_limits(), engine=EngineKind(boosted=False, cylinders=4))[0].findings
+    assert next(f for f in found if f.check == "charge_rise").severity == NO_DATA
+
+
+def test_a_sensor_that_lies_on_its_end_in_most_samples_and_not_in_one_stretch():
+    """A rail that the sensor cannot read below: now and then a sample is above its end."""
+    broken = sound()
+    rail = broken["rail_pressure"].copy()
+    end = float(np.quantile(rail[PULL], 0.6))
+    broken["rail_pressure"] = np.maximum(rail, end)
+    # Noise pushes single samples over it.
+    spikes = PULL & (np.arange(T.size) % 7 == 0)
+    broken["rail_pressure"][spikes] += 2e5
+    assert judged(broken)["rail_sag"].severity == NO_DATA
+
+
+def test_smoke_of_nought_is_a_filter_and_no_fault():
+    speed = np.where(PULL, 1000 + 3000 * SHARE, 900.0)
+    health = Health(Log({
+        "engine_speed": Channel("engine_speed", "Engine speed", "engine speed", "", T, speed),
+        "smoke": Channel("smoke", "Smoke", "ratio", "", T, np.zeros(T.size)),
+    }))  # fmt: skip
+    assert health.illness("smoke", 20.0, 31.0) is None
+    stuck = Log({**health.log.channels, "smoke": Channel("smoke", "Smoke", "ratio", "", T, np.full(T.size, 0.12))})
+    assert Health(stuck).illness("smoke", 20.0, 31.0) is not None

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from yarvic.core.checks.baseline import Deviation, Kind, deviations, what_wheels_gave
+from yarvic.core.checks.baseline import OF_BUILD, Deviation, Kind, deviations, what_wheels_gave
 from yarvic.core.checks.evidence_of_pull import EngineKind, PullEvidence
 from yarvic.core.checks.finding import PASS, WATCH, Finding
+from yarvic.core.errors import EvidenceError
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,14 @@ _ASKED = (
     _Asked("exhaust_shift", "exhaust", "Temperatures", "exhaust_temperature", 1,
            "Exhaust temperature is as in the baseline", "Exhaust is hotter than in the baseline"),
 )  # fmt: skip
+# The channels that each deviation rests on.
+_RESTS: Mapping[str, tuple[str, ...]] = {
+    "torque": ("engine_speed",), "boost_delay": ("boost_pressure",), "duty": ("wastegate_duty", "vane_position"),
+    "charge": ("charge_temperature",), "mixture": ("lambda_measured",), "trim": ("fuel_trim",),
+    "feed": ("feed_pressure",), "restriction": ("airbox_pressure",), "exhaust": ("exhaust_temperature",),
+    "air": ("air_flow",), "fuel": ("air_flow", "lambda_measured"), "smoke": ("smoke",), "boost": ("boost_pressure",),
+    "heat_for_duty": ("charge_temperature", "wastegate_duty"), "filling": ("filling",),
+}  # fmt: skip
 # Of these a lower number is what is wrong.
 _FALLS = ("power_loss", "feed_loss")
 CHECKS = tuple(a.check for a in _ASKED)
@@ -65,13 +74,30 @@ def deviations_of(data: PullEvidence) -> Mapping[str, Deviation]:
     if data.baseline is None or not data.sweeps:
         return {}
     own = data.signature
-    return {} if data.baseline.unlike(own) else deviations(data.baseline, own, kind_of(data.engine))
+    if data.baseline.unlike(own):
+        return {}
+    found = deviations(data.baseline, own, kind_of(data.engine))
+    return {k: d for k, d in found.items() if not _unheard(data, k)}
+
+
+def _unheard(data: PullEvidence, deviation: str) -> str:
+    """Why a channel that a deviation rests on cannot be believed in this pull; empty where it can."""
+    for key in _RESTS.get(deviation, ()):
+        if key in data.log.channels:
+            try:
+                data.series(key, despite="end" if deviation == "torque" else "")
+            except EvidenceError as error:
+                return str(error)
+    return ""
 
 
 def against_baseline(data: PullEvidence, off: Mapping[str, Deviation]) -> list[Finding]:
     """Each check that the deviations answer, with its family. Nothing is asked where there is no baseline."""
     kind, other_maps = kind_of(data.engine), data.baseline is not None and data.baseline.same_maps is False
     found = [_finding(data, a, off[a.deviation], off) for a in _ASKED if a.deviation in off and kind in a.kinds]
+    found += [
+        _not_heard(data, a, why) for a in _ASKED if a.deviation not in off and (why := _asked_why(data, a, kind))
+    ]
     if off and "torque" not in off and not other_maps:
         assert data.baseline is not None
         given, why = what_wheels_gave(data.baseline, data.signature)
@@ -79,6 +105,21 @@ def against_baseline(data: PullEvidence, off: Mapping[str, Deviation]) -> list[F
             why = "the air of one of them is unknown: state the weather with the run"
         found.append(replace(data.not_known("power_loss", why, "engine_speed"), family="Power and torque"))
     return [_of_other_maps(f) if other_maps and f.check == "power_loss" else f for f in found]
+
+
+def _asked_why(data: PullEvidence, asked: _Asked, kind: Kind) -> str:
+    """Why a check that a sound sensor would have answered has no answer; empty where nothing was to be asked."""
+    base = data.baseline
+    if base is None or kind not in asked.kinds or not data.sweeps or base.unlike(data.signature):
+        return ""
+    if base.same_maps is False and asked.deviation not in OF_BUILD:
+        return ""
+    own = [k for k in _RESTS[asked.deviation] if k in data.log.channels and all(k in s.means for s in base.pulls)]
+    return _unheard(data, asked.deviation) if own else ""
+
+
+def _not_heard(data: PullEvidence, asked: _Asked, why: str) -> Finding:
+    return replace(data.not_known(asked.check, why, asked.channel), family=asked.family)
 
 
 def _of_other_maps(found: Finding) -> Finding:

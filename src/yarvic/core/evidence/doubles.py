@@ -15,6 +15,8 @@ from yarvic.core.units import unit
 
 # Two columns show the same where nine in ten of their numbers are within this share of their span. Our choice.
 SAME = 0.03
+# A column with less than this share of the numbers of its twin is empty beside it. Our choice.
+EMPTY = 0.1
 
 
 @dataclass(frozen=True)
@@ -35,19 +37,33 @@ def settle_doubles(raw: RawLog, columns: list[Column]) -> list[Column]:
             groups.setdefault(meant.channel, []).append(_Of(i, column, meant))
     for group in groups.values():
         if len(group) > 1:
-            _settle(group, found)
+            _settle(group, found, raw.time)
     _first_of_several(found)
     return found
 
 
-def _settle(group: list[_Of], found: list[Column]) -> None:
+def _settle(group: list[_Of], found: list[Column], time: RawColumn | None) -> None:
+    # A column that holds hardly a number never stands for one that does, whatever it is called; of two rasters of one
+    # signal the finer one is taken.
+    most = max(_count(o) for o in group)
     best = min(
         group,
-        key=lambda o: (bool(o.meant.question), o.meant.how != "confirmed", -o.meant.confidence, o.meant.unit == AFR),
+        key=lambda o: (
+            _count(o) < EMPTY * most,
+            bool(o.meant.question),
+            o.meant.how != "confirmed",
+            -o.meant.confidence,
+            o.meant.unit == AFR,
+            -_count(o),
+        ),
     )
-    differs = [o for o in group if o is not best and not _alike(best, o)]
+    differs = [o for o in group if o is not best and not _alike(best, o, time)]
     for o in group:
         if o is best:
+            continue
+        if _count(o) < EMPTY * most:
+            shown = f"{_count(o):,} numbers" if _count(o) else "no number"
+            found[o.place] = o.meant.left_aside(f"holds {shown}; '{best.meant.name}' names the same and was taken")
             continue
         why = f"names {CHANNELS[o.meant.channel].title.lower()} as '{best.meant.name}' does, which was taken"
         found[o.place] = o.meant.left_aside(why)
@@ -57,11 +73,32 @@ def _settle(group: list[_Of], found: list[Column]) -> None:
         found[best.place] = best.meant.changed(question=question, about="column", confidence=0.5, how="guessed")
 
 
-def _alike(one: _Of, other: _Of) -> bool:
+def _count(o: _Of) -> int:
+    """How many numbers a column holds."""
+    return int(np.count_nonzero(np.isfinite(o.raw.values)))
+
+
+def _on_one_clock(one: _Of, other: _Of, time: RawColumn | None) -> tuple[FloatArray, FloatArray] | None:
+    """The numbers of two columns at the same moments: of two rasters at those of the coarser; None without stamps."""
+    if one.raw.time_s is other.raw.time_s and one.raw.values.shape == other.raw.values.shape:
+        return _canonical(one, glance(one.raw.values)), _canonical(other, glance(other.raw.values))
+    a, b = _canonical(one, one.raw.values), _canonical(other, other.raw.values)
+    t, u = (
+        o.raw.time_s if o.raw.time_s is not None else time.values if time is not None else None for o in (one, other)
+    )
+    if t is None or u is None or t.shape != a.shape or u.shape != b.shape or min(t.size, u.size) < 2:
+        return None
+    if t.size >= u.size:
+        return np.interp(u, t, a, left=np.nan, right=np.nan), b
+    return a, np.interp(t, u, b, left=np.nan, right=np.nan)
+
+
+def _alike(one: _Of, other: _Of, time: RawColumn | None = None) -> bool:
     """Whether two columns show the same, as far as what is known of them says; a zero that is elsewhere does not count."""
-    if one.raw.values.shape != other.raw.values.shape:
+    both = _on_one_clock(one, other, time)
+    if both is None:
         return False
-    a, b = _canonical(one), _canonical(other)
+    a, b = both
     good = np.isfinite(a) & np.isfinite(b)
     if not good.any():
         return True
@@ -77,8 +114,8 @@ def _alike(one: _Of, other: _Of) -> bool:
     return float(np.percentile(apart, 90)) <= max(SAME * span, 2e-3 * level)
 
 
-def _canonical(o: _Of) -> FloatArray:
-    values = glance(o.raw.values) * o.meant.sign
+def _canonical(o: _Of, values: FloatArray) -> FloatArray:
+    values = values * o.meant.sign
     if o.meant.unit in ("", AFR, PHI):
         return values
     return np.asarray(values * unit(o.meant.unit).factor + unit(o.meant.unit).offset)

@@ -113,7 +113,7 @@ def _look(
 def _values(image: Image, slot: str, key: str) -> FloatArray:
     thing = image[slot].held(key)
     if isinstance(thing, Text):
-        return np.frombuffer(thing.raw, np.uint8).astype(np.float64)[None, :]
+        return np.array([list(thing.raw)], dtype=np.float64)
     return thing.values if isinstance(thing, Table) else np.array([[thing.value]])
 
 

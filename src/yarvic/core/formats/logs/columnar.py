@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from yarvic.core.errors import FormatError, in_plain
 from yarvic.core.evidence.raw import RawLog
@@ -20,14 +19,19 @@ MOST_SHEETS, MOST_ROWS = 60, 1_100_000
 _TAB = "\t"
 
 
-def read_parquet(path: Path, source: str) -> list[RawLog]:
+def read_parquet(file: BinaryIO, source: str) -> list[RawLog]:
     """The recording of a Parquet file (Apache Parquet format): its columns by name; times become seconds."""
     import polars as pl
 
     try:
-        lazy = pl.scan_parquet(path)
-        schema = lazy.collect_schema()
-        rows = lazy.select(pl.len()).collect().item()
+        schema = pl.read_parquet_schema(file)
+        file.seek(0)
+        rows = (
+            pl.read_parquet(file, columns=[]).height
+            if not schema
+            else pl.scan_parquet(file).select(pl.len()).collect().item()
+        )
+        file.seek(0)
         if len(schema) > MOST_COLUMNS:
             raise FormatError(
                 f"has {len(schema):,} columns, at most {MOST_COLUMNS:,} are read",
@@ -35,7 +39,7 @@ def read_parquet(path: Path, source: str) -> list[RawLog]:
                 remedy="Log fewer.",
             )
         check_memory(float(rows) * len(schema) * 8 * 3, source)
-        frame = pl.read_parquet(path)
+        frame = pl.read_parquet(file)
     except (pl.exceptions.PolarsError, OSError) as error:
         raise FormatError(
             "cannot be read as Parquet", concerns=source, remedy="Export it again.", details=type(error).__name__
@@ -72,34 +76,32 @@ def _plain(series: polars.Series) -> tuple[polars.Series, str]:
     return pl.Series(series.name, [None] * series.len(), dtype=pl.Null), ""
 
 
-def read_workbook(path: Path, source: str) -> list[RawLog]:
+def read_workbook(file: BinaryIO, source: str) -> list[RawLog]:
     """The recordings of a workbook (Office Open XML, ISO/IEC 29500), sheet by sheet; sheets without numbers are left out."""
     import openpyxl
 
     found: list[RawLog] = []
     refused: FormatError | None = None
-    # By the open file: by its name the library would refuse one that ends in something else.
-    with path.open("rb") as file:
-        try:
-            book = openpyxl.load_workbook(file, read_only=True, data_only=True, keep_links=False)
-        except Exception as error:  # noqa: BLE001 - the library lets out whatever its parts raise
-            raise _unread(source, error) from None
-        try:
-            for sheet in book.worksheets[:MOST_SHEETS]:
-                title = in_plain(sheet.title, 60)
-                try:
-                    logs = recordings([_sheet(sheet, f"{source}, sheet {title}")], source, "xlsx")
-                except FormatError as error:
-                    refused = refused or error
-                    continue
-                for log in logs:
-                    log.part = f"sheet {title}" + (f", {log.part}" if log.part else "")
-                found += logs
-            alone = len(book.sheetnames) == 1
-        except Exception as error:  # noqa: BLE001
-            raise _unread(source, error) from None
-        finally:
-            book.close()
+    try:
+        book = openpyxl.load_workbook(file, read_only=True, data_only=True, keep_links=False)
+    except Exception as error:  # noqa: BLE001 - the library lets out whatever its parts raise
+        raise _unread(source, error) from None
+    try:
+        for sheet in book.worksheets[:MOST_SHEETS]:
+            title = in_plain(sheet.title, 60)
+            try:
+                logs = recordings([_sheet(sheet, f"{source}, sheet {title}")], source, "xlsx")
+            except FormatError as error:
+                refused = refused or error
+                continue
+            for log in logs:
+                log.part = f"sheet {title}" + (f", {log.part}" if log.part else "")
+            found += logs
+        alone = len(book.sheetnames) == 1
+    except Exception as error:  # noqa: BLE001
+        raise _unread(source, error) from None
+    finally:
+        book.close()
     if not found:
         raise refused or FormatError("holds no log", concerns=source, remedy="Choose another file.")
     if len(found) == 1 and alone:

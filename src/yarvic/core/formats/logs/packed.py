@@ -6,14 +6,13 @@ import gzip
 import io
 import zipfile
 import zlib
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import IO
+from typing import IO, BinaryIO
 
 from yarvic.core.errors import FormatError, YarvicError, in_plain
 from yarvic.core.evidence.raw import RawLog
-from yarvic.core.formats.logs.assemble import recordings
-from yarvic.core.formats.logs.text import read_sections
 from yarvic.core.reading import check_memory
 
 # What packed bytes may unpack to: text of numbers shrinks to a tenth, and to a fiftieth where it stands still.
@@ -21,59 +20,65 @@ MOST_UNPACKED = 1 << 30
 MOST_RATIO, FREE_BYTES = 200, 16 * 1024 * 1024
 MOST_MEMBERS = 400
 STEP = 1 << 20
-_TEXTS = (".csv", ".txt", ".log", ".tsv", ".dat", ".asc", ".prn", "")
+# Names under which logs are packed; what others hold is no log.
+_LOGS = (".csv", ".txt", ".log", ".tsv", ".dat", ".asc", ".prn", "", ".gz", ".xlsx", ".parquet", ".mf4", ".mdf")
+Inner = Callable[[bytes, str], list[RawLog]]
 
 
-def read_gzip(path: Path) -> list[RawLog]:
-    """The recordings of a text in gzip. Raises FormatError where it is damaged or unpacks to more than any log."""
+def read_gzip(file: BinaryIO, source: str, inner: Inner) -> list[RawLog]:
+    """The recordings of a file in gzip. Raises FormatError where it is damaged or unpacks to more than any log."""
+    packed = file.seek(0, 2)
+    file.seek(0)
     try:
-        with gzip.open(path, "rb") as file:
-            data = _bounded(file, path.stat().st_size, str(path))
+        with gzip.open(file, "rb") as unpacked:
+            data = _bounded(unpacked, packed, source)
     except (OSError, EOFError, zlib.error) as error:
-        raise _damaged(str(path), error) from None
-    return _of_bytes(data, str(path))
+        raise _damaged(source, error) from None
+    return inner(data, source)
 
 
-def read_zip(path: Path) -> list[RawLog]:
-    """The recordings of all texts in a zip, in the order of their names, or of the sheets of a workbook.
+def read_zip(file: BinaryIO, source: str, inner: Inner) -> list[RawLog]:
+    """The recordings of all logs in a zip, in the order of their names, or of the sheets of a workbook.
 
-    Raises FormatError where it is damaged, holds no log, or unpacks to more than any log.
+    `inner` reads what was packed, whatever it is. Raises FormatError where it is damaged, holds no log, or unpacks to
+    more than any log.
     """
     try:
-        with zipfile.ZipFile(path) as archive:
+        with zipfile.ZipFile(file) as archive:
             members = [m for m in archive.infolist() if not m.is_dir()]
             names = {m.filename for m in members}
             if "[Content_Types].xml" in names and any(n.startswith("xl/") for n in names):
-                check_unpacked(members, path)
+                check_unpacked(members, source)
                 from yarvic.core.formats.logs.columnar import read_workbook
 
-                return read_workbook(path, str(path))
-            return _members(archive, members, path)
+                file.seek(0)
+                return read_workbook(file, source)
+            return _members(archive, members, source, inner)
     except (zipfile.BadZipFile, OSError, EOFError, zlib.error, NotImplementedError, RuntimeError) as error:
-        raise _damaged(str(path), error) from None
+        raise _damaged(source, error) from None
 
 
-def check_unpacked(members: list[zipfile.ZipInfo], path: Path) -> None:
+def check_unpacked(members: list[zipfile.ZipInfo], source: str) -> None:
     """Raise FormatError for a zip that says it unpacks to more than any log does."""
     unpacked, packed = sum(m.file_size for m in members), sum(m.compress_size for m in members)
     if len(members) > MOST_MEMBERS or unpacked > max(FREE_BYTES, min(MOST_UNPACKED, MOST_RATIO * packed)):
-        raise _too_much(str(path))
-    check_memory(unpacked * 4.0, str(path))
+        raise _too_much(source)
+    check_memory(unpacked * 4.0, source)
 
 
-def _members(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], path: Path) -> list[RawLog]:
-    check_unpacked(members, path)
+def _members(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], source: str, inner: Inner) -> list[RawLog]:
+    check_unpacked(members, source)
     found: list[RawLog] = []
     refused: list[YarvicError] = []
-    logs = sorted((m for m in members if Path(m.filename).suffix.lower() in _TEXTS), key=lambda m: m.filename)
+    logs = sorted((m for m in members if Path(m.filename).suffix.lower() in _LOGS), key=lambda m: m.filename)
     for member in logs:
-        inside = f"{path}, {in_plain(Path(member.filename).name, 80)}"
+        inside = f"{source}, {in_plain(Path(member.filename).name, 80)}"
         if member.flag_bits & 1:
             raise FormatError("is locked by a password", concerns=inside, remedy="Unpack it first.")
         with archive.open(member) as file:
             data = _bounded(file, max(member.compress_size, 1), inside)
         try:
-            read = _of_bytes(data, inside)
+            read = inner(data, inside)
         except YarvicError as error:
             refused.append(error)  # a note beside the logs takes none of them with it
             continue
@@ -82,7 +87,7 @@ def _members(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], path: Pat
     if not found:
         if refused:
             raise refused[0]
-        raise FormatError("holds no log", concerns=str(path), remedy="Pack logs as CSV.")
+        raise FormatError("holds no log", concerns=source, remedy="Pack logs as CSV.")
     for why in refused:
         found[0].notes.append(f"{why.concerns} was left out: it {why.what}")
     return found
@@ -96,12 +101,6 @@ def _bounded(file: IO[bytes] | gzip.GzipFile, packed: int, source: str) -> bytes
         if out.tell() > most:
             raise _too_much(source)
     return out.getvalue()
-
-
-def _of_bytes(data: bytes, source: str) -> list[RawLog]:
-    if not data.strip():
-        raise FormatError("holds no rows", concerns=source, remedy="Choose another file.")
-    return recordings(read_sections(data, source, len(data)), source, "text")
 
 
 def _too_much(source: str) -> FormatError:

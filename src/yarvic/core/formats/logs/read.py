@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import io
+from functools import partial
 from pathlib import Path
 
 from yarvic.core.errors import FormatError
@@ -13,6 +14,7 @@ from yarvic.core.reading import check_file, reader
 
 MOST_BYTES = 4 * 1024**3
 HEAD = 512
+MOST_PACKED = 1  # a gzip in a zip, a workbook in a zip
 # Files that people take for logs, by their first bytes, and what to say of them.
 _OTHERS = (
     (b"%PDF", "is a PDF, which holds a picture of numbers and not the numbers", "Export the log as CSV."),
@@ -51,47 +53,38 @@ def read_recordings(path: Path) -> list[RawLog]:
         head = file.read(HEAD)
     if not head.strip():
         raise FormatError("holds no rows", concerns=str(path), remedy="Choose another file.")
-    for mark, what, remedy in _OTHERS:
-        if head.startswith(mark):
-            raise FormatError(what, concerns=str(path), remedy=remedy)
-    found = _KINDS[kind_of(head)](path, size)
+    found = _of_kind(head, path, str(path), size)
     if not found:
         raise FormatError("holds no log", concerns=str(path), remedy="Choose another file.")
     return found
 
 
-def _text(path: Path, size: int) -> list[RawLog]:
-    return recordings(read_sections(path, str(path), size), str(path), "text")
+def _packed(data: bytes, source: str, depth: int = 0) -> list[RawLog]:
+    """The recordings of what was packed; of what is packed in that again, once."""
+    if not data.strip():
+        raise FormatError("holds no rows", concerns=source, remedy="Choose another file.")
+    return _of_kind(data[:HEAD], data, source, len(data), depth + 1)
 
 
-def _gzip(path: Path, size: int) -> list[RawLog]:
-    from yarvic.core.formats.logs.packed import read_gzip
+def _of_kind(head: bytes, held: Path | bytes, source: str, size: int, depth: int = 0) -> list[RawLog]:
+    for mark, what, remedy in _OTHERS:
+        if head.startswith(mark):
+            raise FormatError(what, concerns=source, remedy=remedy)
+    kind = kind_of(head)
+    if kind == "text":
+        return recordings(read_sections(held, source, size), source, "text")
+    with io.BytesIO(held) if isinstance(held, bytes) else held.open("rb") as file:
+        if kind == "parquet":
+            from yarvic.core.formats.logs.columnar import read_parquet
 
-    return read_gzip(path)
+            return read_parquet(file, source)
+        if kind == "mdf":
+            from yarvic.core.formats.logs.mdf import read_mdf
 
+            return read_mdf(file, source)
+        from yarvic.core.formats.logs.packed import read_gzip, read_zip
 
-def _zip(path: Path, size: int) -> list[RawLog]:
-    from yarvic.core.formats.logs.packed import read_zip
-
-    return read_zip(path)
-
-
-def _parquet(path: Path, size: int) -> list[RawLog]:
-    from yarvic.core.formats.logs.columnar import read_parquet
-
-    return read_parquet(path, str(path))
-
-
-def _mdf(path: Path, size: int) -> list[RawLog]:
-    from yarvic.core.formats.logs.mdf import read_mdf
-
-    return read_mdf(path, str(path))
-
-
-_KINDS: dict[str, Callable[[Path, int], list[RawLog]]] = {
-    "text": _text,
-    "gzip": _gzip,
-    "zip": _zip,
-    "parquet": _parquet,
-    "mdf": _mdf,
-}
+        if depth > MOST_PACKED:
+            raise FormatError("is packed over and over", concerns=source, remedy="Unpack it first.")
+        inner = partial(_packed, depth=depth)
+        return read_gzip(file, source, inner) if kind == "gzip" else read_zip(file, source, inner)
