@@ -246,7 +246,9 @@ def test_sweeps_are_those_that_looking_at_every_sample_finds(steps):
 def sweeps_by_turns(rpm):
     """The same, told by the turns alone, with the holds left on."""
     with mock.patch.object(pulls, "_without_holds", lambda t, rpm, low, high: (low, high)):
-        return pulls._sweeps(np.arange(rpm.size) * 10.0, rpm, 0, rpm.size)
+        own = pulls._Range(pulls.MIN_SWEEP_RPM, pulls.MIN_SWEEP_RPM, pulls.GEAR_CHANGE_RPM)
+        unknown = np.full(rpm.size, np.nan)
+        return pulls._sweeps(np.arange(rpm.size) * 10.0, rpm, unknown, 0, rpm.size, own, 1.0)
 
 
 @given(

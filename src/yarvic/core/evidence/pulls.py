@@ -41,6 +41,15 @@ MIN_SWEEP_RPM = 1200.0
 THROTTLE_BAND = 0.04
 MIN_THROTTLE = 0.15
 GEAR_CHANGE_RPM = 300.0
+# A lorry's engine goes through far less: with an open throttle half of what it goes through in the log is a sweep, and a
+# gear is a share of that. Below the first speed it stands.
+OPEN_THROTTLE, SWEEP_SHARE, LEAST_SWEEP_RPM, SWEEP_TIMES = 0.8, 0.55, 500.0, 1.5
+GEAR_SHARE, LEAST_GEAR_RPM, STANDS_RPM = 0.15, 120.0, 300.0
+# A kick-down lifts speed by a gear within this time, and so many times faster than the engine climbs.
+KICK_S, KICK_TIMES, LONGEST_KICK_S = 0.5, 3.0, 1.2
+# Within so much the ratio of engine to wheels is that of one gear; a launch is held within so many rpm.
+GEARING_ALIKE, LAUNCH_RPM = 0.04, 500.0
+SPIN_S = 1.5  # wheels that spun have taken hold again within this time. Our choice.
 # Speed that stays within this share of the sweep from its lowest or highest, for longer than this and than this share
 # of its time, is a hold before the sweep, or the rev limiter after it.
 HOLD_BAND, HOLD_S, HOLD_SHARE = 0.01, 0.5, 0.03
@@ -58,8 +67,9 @@ SETTLES_S = 6.0
 def find_pulls(log: Log) -> list[Pull]:
     """All pulls of a log, in time order.
 
-    A pull holds the throttle within a band of its median, lasts 1.5 s or more and climbs 1200 rpm or more. It begins
-    behind a hold; the lift, a gear change and the rev limiter end it. A log without throttle or engine speed holds none.
+    A pull holds the throttle within a band of its median, lasts 1.5 s or more and climbs 1200 rpm or more; with the
+    throttle open, half of what the engine goes through in its log where that is less. It begins behind a hold, a launch
+    or a kick-down; the lift, a gear change and the rev limiter end it. A log without throttle or engine speed holds none.
     """
     if not {"throttle", "engine_speed"} <= set(log.channels):
         return []
@@ -67,27 +77,33 @@ def find_pulls(log: Log) -> list[Pull]:
     t, rpm = channel.time_s, channel.values
     if t.size < 10:
         return []
-    throttle = log.at("throttle", t)
+    throttle, own, ratio = log.at("throttle", t), _range_of(rpm), _ratio(log, t, rpm)
     found = []
     for first, last in _steady(t, throttle):
-        for begin, end in _sweeps(t, rpm, first, last):
-            mean = float(np.nanmean(throttle[begin : end + 1]))
-            found.append(Pull(float(t[begin]), float(t[end]), mean, float(rpm[begin]), float(rpm[end])))
+        open_ = float(np.nanmedian(throttle[first:last]))
+        for begin, end in _between_kicks(t, rpm, ratio, first, last, own):
+            for a, b in _sweeps(t, rpm, ratio, begin, end, own, open_):
+                mean = float(np.nanmean(throttle[a : b + 1]))
+                found.append(Pull(float(t[a]), float(t[b]), mean, float(rpm[a]), float(rpm[b])))
     return sorted(found, key=lambda p: p.start_s)
 
 
 def pulls_of(log: Log, spans: Mapping[int, tuple[float, float]]) -> list[Pull]:
     """All pulls of a log, those with the ends that a person set, by their number in the order in which they are found.
 
-    A span that no pull has, or between which nothing was logged, changes nothing.
+    A span behind the last pull is one that a person made where none was found. One between which nothing was logged
+    changes nothing.
     """
     found = find_pulls(log)
-    for number, (start_s, end_s) in spans.items():
+    for number, (start_s, end_s) in sorted(spans.items()):
+        try:
+            made = pull_between(log, start_s, end_s)
+        except EvidenceError:
+            continue  # the pull stands as it was found
         if number < len(found):
-            try:
-                found[number] = pull_between(log, start_s, end_s)
-            except EvidenceError:
-                continue  # the pull stands as it was found
+            found[number] = made
+        elif number == len(found):
+            found.append(made)
     return found
 
 
@@ -112,14 +128,45 @@ def pull_between(log: Log, start_s: float, end_s: float) -> Pull:
     return Pull(float(t[0]), float(t[-1]), float(np.nanmean(opened)), float(values[0]), float(values[-1]))
 
 
-def _sweeps(t: FloatArray, rpm: FloatArray, first: int, last: int) -> list[tuple[int, int]]:
+@dataclass(frozen=True)
+class _Range:
+    """What counts as a sweep of this engine, and as a change of gear: by the speeds that it goes through in its log."""
+
+    sweep_rpm: float
+    narrow_rpm: float  # with the throttle open
+    gear_rpm: float
+
+    def is_sweep(self, from_rpm: float, to_rpm: float, throttle: float) -> bool:
+        """Whether a rise is far enough."""
+        if to_rpm - from_rpm >= self.sweep_rpm:
+            return True
+        far = to_rpm - from_rpm >= self.narrow_rpm and to_rpm >= SWEEP_TIMES * from_rpm
+        return far and throttle >= OPEN_THROTTLE
+
+
+def _range_of(rpm: FloatArray) -> _Range:
+    runs = rpm[np.isfinite(rpm) & (rpm > STANDS_RPM)]
+    if runs.size < LEAST_SAMPLES:
+        return _Range(MIN_SWEEP_RPM, MIN_SWEEP_RPM, GEAR_CHANGE_RPM)
+    low, high = np.quantile(runs, [0.001, 0.999])
+    wide = float(high - low)
+    narrow = min(MIN_SWEEP_RPM, max(SWEEP_SHARE * wide, LEAST_SWEEP_RPM))
+    return _Range(MIN_SWEEP_RPM, narrow, min(GEAR_CHANGE_RPM, max(GEAR_SHARE * wide, LEAST_GEAR_RPM)))
+
+
+def _sweeps(
+    t: FloatArray, rpm: FloatArray, ratio: FloatArray, first: int, last: int, own: _Range, throttle: float
+) -> list[tuple[int, int]]:
     """Rises of engine speed within a stretch, long and wide enough."""
     found = []
     low = high = -1
     for i in [*_turns(rpm, first, last), -1]:
-        # It ends where speed has fallen by a gear change from its highest, and with the stretch.
-        if i == -1 or (high >= 0 and rpm[high] - rpm[i] > GEAR_CHANGE_RPM):
-            if high > low >= 0 and rpm[high] - rpm[low] >= MIN_SWEEP_RPM:
+        # It ends where speed has fallen by a gear change from its highest, and with the stretch. Wheels that spun and took
+        # hold again are of the same gear.
+        fell = high >= 0 and rpm[high] - rpm[i] > own.gear_rpm
+        spun = fell and rpm[i] > rpm[low] and t[i] - t[high] <= SPIN_S and _same_gear(ratio, low, high, i)
+        if i == -1 or (fell and not spun):
+            if high > low >= 0 and own.is_sweep(float(rpm[low]), float(rpm[high]), throttle):
                 low, high = _without_holds(t, rpm, low, high)
                 if t[high] - t[low] >= MIN_LENGTH_S:
                     found.append((low, high))
@@ -130,6 +177,53 @@ def _sweeps(t: FloatArray, rpm: FloatArray, first: int, last: int) -> list[tuple
         elif rpm[i] > rpm[high]:
             high = i
     return found
+
+
+def _between_kicks(
+    t: FloatArray, rpm: FloatArray, ratio: FloatArray, first: int, last: int, own: _Range
+) -> list[tuple[int, int]]:
+    """The parts of a stretch between kick-downs: where speed jumps up by a gear's step, far faster than it climbs."""
+    known = first + np.flatnonzero(np.isfinite(rpm[first:last]))
+    if known.size < LEAST_SAMPLES:
+        return [(first, last)]
+    rate, rise = _climb(t[known], rpm[known], KICK_S)
+    if not (rate > 0.0).any():
+        return [(first, last)]
+    fast = KICK_TIMES * float(np.median(rate[rate > 0.0]))
+    kicks = (rise > own.gear_rpm) & (rate > fast)
+    near, _ = _climb(t[known], rpm[known], KICK_S / 4.0)
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], kicks, [False])).astype(np.int8)))
+    parts, begin = [], first
+    for a, b in zip(edges[::2], edges[1::2], strict=True):
+        # A jump in sight from half a second before it: it ends where speed climbs as usual again.
+        over = b + int(np.argmin(np.append(near[b:], 0.0) > fast))
+        start, end = int(known[a]), int(known[min(over, known.size - 1)])
+        if t[end] - t[start] <= LONGEST_KICK_S and not _spun(t, ratio, start, end):
+            parts.append((begin, start + 1))
+            begin = end
+    return [(a, b) for a, b in (*parts, (begin, last)) if b - a > 1]
+
+
+def _climb(t: FloatArray, rpm: FloatArray, seconds: float) -> tuple[FloatArray, FloatArray]:
+    """How fast speed climbs over the next so many seconds (rpm/s), and by how much."""
+    at = np.maximum(np.searchsorted(t, t + seconds, side="right") - 1, 0)
+    rise, took = rpm[at] - rpm, t[at] - t
+    return np.where(took > 0.0, rise / np.maximum(took, 1e-9), 0.0), rise
+
+
+def _spun(t: FloatArray, ratio: FloatArray, start: int, end: int) -> bool:
+    """Whether engine and wheels turn in the ratio of before a jump again, a while after it."""
+    before, after = ratio[: start + 1][t[: start + 1] >= t[start] - SPIN_S], ratio[t >= t[end] + 0.5 * SPIN_S]
+    before, after = before[np.isfinite(before)], after[np.isfinite(after)][:LEAST_SAMPLES]
+    return bool(before.size and after.size and abs(np.median(after) / np.median(before) - 1.0) <= GEARING_ALIKE)
+
+
+def _same_gear(ratio: FloatArray, low: int, high: int, now: int) -> bool:
+    """Whether engine and wheels turn in the ratio in which they turned before the highest speed of a sweep."""
+    before = ratio[low : low + max((high - low) // 2, 1)]
+    before = before[np.isfinite(before)]
+    after = ratio[now]
+    return bool(before.size and np.isfinite(after) and abs(after / np.median(before) - 1.0) <= GEARING_ALIKE)
 
 
 def _turns(rpm: FloatArray, first: int, last: int) -> list[int]:
@@ -155,11 +249,30 @@ def _without_holds(t: FloatArray, rpm: FloatArray, low: int, high: int) -> tuple
     falls = np.flatnonzero(top - rpm[near : high + 1] > LIMITER_FALL_RPM)
     if falls.size:
         high = near + int(np.nanargmax(rpm[near : near + falls[0]]))
+    low = _behind_launch(rpm, low, high)
     band = HOLD_BAND * (rpm[high] - rpm[low])
     long = max(HOLD_S, HOLD_SHARE * (t[high] - t[low]))
     arrives = low + int(np.argmax(rpm[low : high + 1] >= rpm[high] - band))
     leaves = low + int(np.flatnonzero(rpm[low : high + 1] <= rpm[low] + band)[-1])
     return (leaves if t[leaves] - t[low] > long else low), (arrives if t[high] - t[arrives] > long else high)
+
+
+def _behind_launch(rpm: FloatArray, low: int, high: int) -> int:
+    """The sample from which on a rise only rises, where it begins with a launch that cuts in and out."""
+    held = low + int(np.flatnonzero(rpm[low : high + 1] <= rpm[low] + LAUNCH_RPM)[-1])
+    part = rpm[low : held + 1]
+    falls = np.flatnonzero(np.fmax.accumulate(part) - part > LIMITER_FALL_RPM)
+    return low + int(falls[-1]) if falls.size else low
+
+
+def _ratio(log: Log, t: FloatArray, rpm: FloatArray) -> FloatArray:
+    """Engine speed over the speed behind the gearbox that is not of the driven wheels where there is one; NaN without."""
+    key = next((k for k in ("gps_speed", "vehicle_speed") if k in log.channels), None)
+    if key is None:
+        return np.full(t.shape, np.nan)
+    behind = log.at(key, t)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(behind > 0.0, rpm / behind, np.nan)
 
 
 def steady_span(log: Log) -> list[Pull]:

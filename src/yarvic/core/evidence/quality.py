@@ -7,12 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from yarvic.core.evidence.log import GAP_STEPS, Log
-from yarvic.core.evidence.pulls import Pull
+from yarvic.core.evidence.pulls import STANDS_RPM, Pull
 from yarvic.core.evidence.slip import BEHIND, slip
 
 FULL = 0.95
 # A sweep that is shorter, narrower, or told by fewer samples than this, is so: it is said. Our choice.
 SHORT_S, NARROW_RPM, FEW_SAMPLES = 2.5, 1800.0, 25
+# An engine that never goes past this speed goes through little: then narrow is less than this share of that. Our choice.
+SLOW_ENGINE_RPM, NARROW_SHARE = 2600.0, 0.6
 # The ratio of engine to wheels may vary by this share in a gear; more, and something slips. Our choice.
 SLIPS = 0.04
 # Behind its end the engine stays within so many rpm for so long with an open throttle: it ran into the limiter.
@@ -42,13 +44,23 @@ def quality(log: Log, pull: Pull) -> Quality:
     reasons = []
     if pull.length_s < SHORT_S:
         reasons.append(f"short: {pull.length_s:.1f} s")
-    if pull.to_rpm - pull.from_rpm < NARROW_RPM:
+    if pull.to_rpm - pull.from_rpm < _narrow(log):
         reasons.append(f"narrow: {pull.to_rpm - pull.from_rpm:,.0f} rpm")
     reasons += _samples(log, pull)
     slipped = _slip(log, pull)
     if slipped > SLIPS:
         reasons.append(f"a wheel, clutch or converter slips by {slipped * 100.0:.0f} %")
     return Quality(kind, _ends(log, pull), tuple(reasons))
+
+
+def _narrow(log: Log) -> float:
+    """How far a sweep climbs that is not narrow, rpm."""
+    channel = log.channels.get("engine_speed")
+    runs = channel.values[np.isfinite(channel.values) & (channel.values > STANDS_RPM)] if channel is not None else ()
+    if not len(runs):
+        return NARROW_RPM
+    low, high = np.quantile(runs, [0.001, 0.999])
+    return NARROW_RPM if high > SLOW_ENGINE_RPM else min(NARROW_RPM, NARROW_SHARE * float(high - low))
 
 
 def _samples(log: Log, pull: Pull) -> list[str]:
