@@ -535,6 +535,35 @@ def test_cruises_of_an_imported_drive_are_seen_in_the_traces(driver, tmp_path):
     assert trims.severity == "watch" and trims.value == pytest.approx(0.09, abs=1e-3)
 
 
+def test_a_pull_is_made_by_hand_where_none_was_found(driver, tmp_path):
+    """Half throttle through 900 rpm is no pull to be found; a person says that it is one, and takes it back."""
+    speeds = [1500.0] * 40 + [1500.0 + 18.0 * i for i in range(50)] + [2400.0 - 30.0 * i for i in range(30)]
+    rows = [f"{i / 10.0:.1f},{n:.0f},{50 if 40 <= i < 90 else 12},{0.4 * (i % 3):.1f}" for i, n in enumerate(speeds)]
+    path = tmp_path / "gentle.csv"
+    path.write_text("\n".join(["time [s],Engine speed [rpm],Throttle [%],Fuel trim [%]", *rows]))
+    session, view = taken(driver, path)
+    (whole,) = session.working_results().beside
+    before = len(session.working_results().pulls)
+    session.go("logs")
+    view.choose(before)
+    driver.settle()
+    assert view.shown() is whole
+    view.move_to_time(4.1)
+    driver.click(view.second)
+    view.move_to_time(8.8)
+    next(do for title, do in view._choices() if "Judge it between the cursors" in title)()
+    driver.idle()
+    results = session.working_results()
+    made = [p for p in results.pulls if p.evidence.id == whole.evidence.id]
+    assert len(made) == 1 and made[0].pull.from_rpm == pytest.approx(1520.0, abs=40) and made[0].findings
+    assert results.beside == () or all(p.evidence.id != whole.evidence.id for p in results.beside)
+    driver.window.activateWindow()
+    view.setFocus()
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    driver.idle()
+    assert len(session.working_results().pulls) == before
+
+
 @pytest.mark.parametrize("speed", [True, False])
 def test_a_log_without_a_pull_is_drawn_and_judged_by_what_needs_none(driver, tmp_path, speed):
     head = (

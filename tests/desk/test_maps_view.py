@@ -435,3 +435,49 @@ def test_a_kill_in_mid_edit_loses_no_edit_that_was_shown(empty, demo_path, after
     while session.draft.can_undo:
         session.draft.undo()
     assert session.draft.image.data == session.draft.base.data
+
+
+def test_keys_that_open_close_and_the_list_is_found_from_anywhere(driver):
+    view = maps_of(driver)
+    view.grid.setFocus()
+    driver.key(Qt.Key.Key_D)
+    assert view.panel == "compare"
+    driver.key(Qt.Key.Key_D)
+    assert view.panel == "" and view.grid.hasFocus()
+    for widget in (view.grid, driver.window.ladder, driver.window.readings, view.files_word):
+        widget.setFocus()
+        driver.key(Qt.Key.Key_F, CONTROL)
+        assert view.panel == "list" and view.listed.search.hasFocus(), widget
+        driver.key(Qt.Key.Key_F, CONTROL)
+        assert view.panel == "", widget
+    for key, layer in ((Qt.Key.Key_F1, driver.window.keys), (Qt.Key.Key_K, driver.window.commands)):
+        modifier = CONTROL if key == Qt.Key.Key_K else Qt.KeyboardModifier.NoModifier
+        driver.key(key, modifier)
+        assert layer.isVisible()
+        driver.key(key, modifier)
+        assert not layer.isVisible()
+
+
+def test_tables_are_found_by_every_name_of_their_role(driver):
+    view = maps_of(driver)
+    driver.key(Qt.Key.Key_F, CONTROL)
+    for words in ("ignition timing", "zündwinkel", "timing"):
+        view.listed.search.setText(words)
+        driver.settle()
+        assert "spark_advance" in {row.key for row in view.maps.listing.rows()}, words
+
+
+def test_after_opening_the_cells_have_the_focus(driver, demo_path):
+    driver.window.session.leave_job()
+    driver.idle()
+    driver.window.session.go("maps")
+    driver.window.ladder.setFocus()
+    driver.open(demo_path)
+    view = maps_of(driver)
+    assert view.grid.hasFocus()
+    # Going from step to step by a key, the figure takes the keys; somebody at the ladder stays there.
+    driver.key(Qt.Key.Key_5, Qt.KeyboardModifier.AltModifier)
+    assert not driver.window.ladder.hasFocus()
+    driver.window.ladder.setFocus()
+    driver.key(Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    assert driver.window.ladder.hasFocus()

@@ -250,6 +250,9 @@ def lines(found: list[Pair], broken: list[Sensor], held: Mapping[str, tuple[floa
                 )
     out += [
         "",
+        "Coolant, oil and supply that show one number through a log this short are what sound sensors with coarse steps show"
+        " as well: over longer driving it is told. So it is with the charge of an engine without a compressor.",
+        "",
         "## Days",
         "",
         f"{DRAWS:,} draws of each design without any gain: pulls scatter by {NOISE_SHARE * 100:g} %, days by"

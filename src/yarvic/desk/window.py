@@ -131,8 +131,8 @@ class Window(QMainWindow):
     def _shortcuts(self) -> None:
         for number, step in enumerate(STEPS, 1):
             self._key(f"Alt+{number}", partial(self.session.go, step))
-        self._key("Ctrl+K", self.commands.open)
-        self._key("F1", self.open_keys)
+        self._key("Ctrl+K", partial(self._toggle_layer, self.commands, self.commands.open))
+        self._key("F1", partial(self._toggle_layer, self.keys, self.open_keys))
         self._key("Ctrl+O", self.ask_for_job)
         self._key("Ctrl+N", self.new_job)
         self._key("Ctrl+I", self.ask_for_logs)
@@ -147,6 +147,13 @@ class Window(QMainWindow):
     def _key(self, keys: str, action: Callable[[], object]) -> None:
         shortcut = QShortcut(QKeySequence(keys), self)
         shortcut.activated.connect(lambda: action())
+
+    def _toggle_layer(self, layer: QWidget, open_: Callable[[], object]) -> None:
+        """A key that opens closes."""
+        if layer.isVisible():
+            self._escape()
+        else:
+            open_()
 
     # -- views
 
@@ -250,6 +257,13 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(view)
         view.bring_up_to_date()
         self._name_window()
+        # The figure takes the keys, unless somebody is at the ladder or the readings.
+        at = QApplication.focusWidget()
+        if at is not None and (self.stack.isAncestorOf(at) or self.route.isAncestorOf(at)):
+            view.main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def _to_the_figure(self) -> None:
+        self.shown().main_widget().setFocus(Qt.FocusReason.OtherFocusReason)
 
     def _opened(self) -> None:
         self.notice.hide()
@@ -290,7 +304,11 @@ class Window(QMainWindow):
             else:
                 self._show_error(error)
 
-        self.session.open_beside(path, read_only=read_only, opened=opened, failed=failed)
+        def then() -> None:
+            opened()
+            QTimer.singleShot(0, self._to_the_figure)  # once it is drawn: what is hidden takes no focus
+
+        self.session.open_beside(path, read_only=read_only, opened=then, failed=failed)
 
     def import_image(self, path: Path, request: Request | None = None) -> None:
         """Take the maps of an image file into the draft; an error is shown in place."""

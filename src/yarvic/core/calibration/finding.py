@@ -6,7 +6,7 @@ import unicodedata
 from dataclasses import dataclass
 
 from yarvic.core.calibration.layout import Layout
-from yarvic.core.calibration.roles import title_of
+from yarvic.core.calibration.roles import kinds, title_of
 
 MOST_FOUND = 200
 
@@ -34,7 +34,9 @@ class Names:
         for e in layout.entries:
             beside = [roles.get(e.key, ""), *groups.get(e.key, ())[:2], e.unit, f"0x{e.address:X}"]
             shown = ", ".join(b for b in (e.key if e.named != e.key else "", *beside) if b)
-            text = _flat(f"{e.named} {e.key} {e.text} {' '.join(beside)}")
+            role = layout.role_of(e.key)
+            also = " ".join(kinds()[role].words) if role in kinds() else ""  # every name of the trade for it
+            text = _flat(f"{e.named} {e.key} {e.text} {' '.join(beside)} {also}")
             self._rows.append((text, Found(e.key, e.named, e.kind, shown)))
 
     def fitting(self, text: str) -> frozenset[str]:

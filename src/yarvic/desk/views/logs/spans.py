@@ -46,7 +46,8 @@ class Spans:
     def can_adjust(self, shown: PullResult) -> bool:
         """Whether the ends of this pull can be set: not those of a held speed, and not in a job that is only read."""
         job = self._view.session.job
-        return job is not None and not job.read_only and shown.sweeps
+        # Of a log without a pull it makes one.
+        return job is not None and not job.read_only and (shown.sweeps or shown.whole)
 
     @staticmethod
     def adjusted(shown: PullResult) -> bool:

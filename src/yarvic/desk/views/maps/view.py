@@ -92,9 +92,10 @@ class MapsView(View):
         self.head.setSpacing(4)
         for widget in (*self.page_words.values(), self.files_word, self.slot):
             self.head.addWidget(widget)
+        # From anywhere in the window while the maps are in sight; what it opened it closes.
         shortcut = QShortcut(QKeySequence("Ctrl+F"), self)
-        shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-        shortcut.activated.connect(self.open_list)
+        shortcut.setContext(Qt.ShortcutContext.WindowShortcut)
+        shortcut.activated.connect(self._toggle_list)
 
     def _words(self) -> None:
         self.acts = MapActs(self.maps, self.grid)
@@ -106,8 +107,8 @@ class MapsView(View):
         for keys, act in (
             ("N", partial(self.maps.step, 1)),
             ("Shift+N", partial(self.maps.step, -1)),
-            ("L", self.open_list),
-            ("D", partial(self.show_panel, "compare")),
+            ("L", self._toggle_list),
+            ("D", partial(self._toggle, "compare")),
             ("Shift+D", self.page.toggle_beside),
             ("Backspace", self.maps.go_back),
             ("V", self.page.next_picture),
@@ -210,6 +211,13 @@ class MapsView(View):
             self.listed.search.selectAll()
         elif not self.panel and self.isVisible():
             self.main_widget().setFocus()
+
+    def _toggle_list(self) -> None:
+        """Show the list, or leave it."""
+        if self.panel == "list":
+            self.escape()
+        else:
+            self.open_list()
 
     def open_list(self) -> None:
         """Show the list of all tables and values, ready to be searched."""
