@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from yarvic.core.evidence.mapping import Facts
 from yarvic.core.evidence.vote import SURE_ODDS, Ballot, Reading
 from yarvic.core.formats.logs.import_log import import_logs, read_file
 
@@ -315,3 +316,68 @@ def test_another_day_is_no_other_unit(tmp_path):
     for n, other in enumerate((colder, idle)):
         again = import_logs(written(tmp_path / f"{n}.csv", other), mapping=mapping)[0]
         assert [c.name for c in again.understood.columns if c.question] == []
+
+
+# -- twins, formulas, a barometer
+
+
+def test_an_empty_twin_never_stands_for_a_full_column(tmp_path):
+    columns = drive(columns={"Engine speed (rpm)": np.full(T.size, np.nan)})
+    columns = {"Engine speed (rpm)": columns.pop("Engine speed (rpm)"), **columns}
+    rows = [
+        [f"{t:.2f}", *("" if np.isnan(v[i]) else f"{v[i]:.3f}" for v in columns.values())] for i, t in enumerate(T)
+    ]
+    [found] = import_logs(written(tmp_path / "a.csv", columns, rows))
+    speed = found.log.channel("engine_speed")
+    assert np.isfinite(speed.values).all() and speed.doubt is None
+    empty = next(c for c in found.understood.columns if c.name.startswith("Engine speed"))
+    assert not empty.channel and "holds no number" in empty.reason
+
+
+def test_formulas_without_values_are_said(tmp_path):
+    import openpyxl
+
+    columns = drive()
+    book = openpyxl.Workbook()
+    book.active.append(["Time (s)", *columns, "Boost gauge (kPa)"])
+    for i, row in enumerate(rows_of(columns), 2):
+        book.active.append([*map(float, row), f"=D{i}-97"])
+    book.save(tmp_path / "a.xlsx")
+    [found] = import_logs(tmp_path / "a.xlsx")
+    assert any("Boost gauge" in n and "480 cells hold a formula without its value" in n for n in found.log.notes)
+    assert found.log.channel("engine_speed").doubt is None
+
+
+@pytest.mark.parametrize(
+    ("logged", "stated", "rest", "boost", "said"),
+    [
+        (94.0, 94.5, None, 94.5, "stated, 945 mbar"),  # as good as the same
+        (94.0, 101.3, None, 94.0, "logged barometer (stated were 1013 mbar"),  # reduced to sea level
+        (94.0, 101.3, 101.2, 101.3, "speaks for the stated one"),  # the logged one is off
+        (94.0, None, None, 94.0, "the logged barometer, 940 mbar"),
+        (30.0, 97.0, None, 97.0, "stated, 970 mbar"),  # no barometer reads that
+    ],
+)
+def test_a_logged_barometer_against_a_stated_one(tmp_path, logged, stated, rest, boost, said):
+    gauge = np.where(PULLING, 80.0 * np.minimum(3 * SHARE, 1.0), -50.0)
+    if rest is not None:
+        gauge = np.where(T < 3.0, 0.0, gauge)
+    columns = drive(
+        rename={"MAP (kPa abs)": "Boost (kPa gauge)"},
+        columns={
+            "MAP (kPa abs)": np.zeros(T.size),
+            "Baro (kPa)": np.full(T.size, logged) + 0.05 * (np.arange(T.size) % 2),
+        },
+    )
+    columns["Boost (kPa gauge)"] = gauge
+    if rest is not None:
+        columns["RPM (rpm)"] = np.where(T < 3.0, 0.0, columns["RPM (rpm)"])
+        columns["MAP 2 (kPa abs)"] = np.where(T < 3.0, rest, 40.0)
+    path = written(tmp_path / "a.csv", columns)
+    [found] = import_logs(path, facts=Facts(stated * 1e3 if stated else None))
+    channel = found.log.channel("boost_pressure")
+    read = float(channel.values[np.argmax(SHARE >= 0.9)]) / 1e3
+    assert channel.doubt is not None or read == pytest.approx(80.0 + boost, abs=0.6)
+    assert channel.doubt is not None or any(said in n for n in found.log.notes), found.log.notes
+    if rest is None:
+        assert channel.doubt is None

@@ -8,7 +8,8 @@ import can
 import pytest
 
 from yarvic.core.errors import LinkError
-from yarvic.core.link.buses import VIRTUAL, BusChoice, interfaces, open_bus
+from yarvic.core.link import buses
+from yarvic.core.link.buses import VIRTUAL, BusChoice, interfaces, missing, open_bus
 from yarvic.core.link.virtual_bus import VirtualBus, bus_folder
 
 
@@ -153,6 +154,26 @@ def test_interfaces_are_python_cans_and_an_unknown_one_is_named():
     with pytest.raises(LinkError, match="cannot be opened") as told:
         open_bus(BusChoice("socketcan", "can77"))
     assert "adapter" in told.value.remedy
+
+
+def test_an_interface_whose_package_is_missing_is_said_by_its_name(monkeypatch):
+    monkeypatch.setattr(buses, "find_spec", lambda name: None)
+    with pytest.raises(LinkError, match="slcan needs the package pyserial, which is not installed") as told:
+        open_bus(BusChoice("slcan", "/dev/ttyACM0"))
+    assert "pip install pyserial" in told.value.remedy
+    assert missing("slcan") == "pyserial" and missing("socketcan") == "" and missing(VIRTUAL) == ""
+    monkeypatch.undo()
+    assert all(name in interfaces() for name in buses._NEEDS)
+
+
+def test_an_interface_without_its_driver_is_said(monkeypatch):
+    def none(**_):
+        raise can.CanInterfaceNotImplementedError("no driver here")
+
+    monkeypatch.setattr(can, "Bus", none)
+    with pytest.raises(LinkError, match="the interface vector cannot be used on this computer") as told:
+        open_bus(BusChoice("vector", "0"))
+    assert "no driver here" in told.value.details
 
 
 def test_a_closed_node_says_so(nodes):

@@ -10,6 +10,7 @@ from functools import partial
 import numpy as np
 
 from yarvic.core.errors import FormatError, in_plain
+from yarvic.core.evidence.barometer import to_absolute
 from yarvic.core.evidence.bounds import Around, glance, percentiles
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.clock import MOST_TIME_S, seconds, stamps
@@ -17,15 +18,13 @@ from yarvic.core.evidence.counted import Guess, canonical, settle
 from yarvic.core.evidence.dictionary import TIME, Dictionary, Header, Named, dictionary, read_header, squeezed
 from yarvic.core.evidence.doubles import settle_doubles
 from yarvic.core.evidence.guess import guess_columns, is_sure
-from yarvic.core.evidence.log import NO_BAROMETER, NO_FUEL, Channel, Doubt, Log
+from yarvic.core.evidence.log import NO_FUEL, Channel, Doubt, Log
 from yarvic.core.evidence.mapping import AFR, PHI, Column, CurveSaid, Facts, Mapping, fingerprint
-from yarvic.core.evidence.meaning import AT_REST_RPM, HIGHEST_BAROMETER_PA, LOWEST_BAROMETER_PA
 from yarvic.core.evidence.raw import RawColumn, RawLog
 from yarvic.core.evidence.sheet.columns import by_identity, curve_said, sheet_columns
 from yarvic.core.evidence.sheet.words import for_sheets
 from yarvic.core.evidence.vote import STATED
 from yarvic.core.physics import FloatArray
-from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
 from yarvic.core.units import CANONICAL, UNITS, unit
 
 UNKNOWN = "unknown quantity"
@@ -255,7 +254,7 @@ def take(raw: RawLog, understood: Understood, facts: Facts | None = None, source
         if doubtful_time is not None and channel.doubt is None:
             channel = replace(channel, doubt=doubtful_time)
         channels[key] = channel
-    _to_absolute(channels, understood, facts, notes)
+    to_absolute(channels, understood.columns, facts, notes)
     return Log(channels, tuple(dict.fromkeys(in_plain(n, 300) for n in notes)))
 
 
@@ -361,43 +360,3 @@ def _step(values: FloatArray) -> float:
     """The smallest step between numbers of a column: what it was rounded to, at the most."""
     steps = np.diff(np.unique(values))
     return float(steps.min()) if steps.size else 0.0
-
-
-def _to_absolute(channels: dict[str, Channel], understood: Understood, facts: Facts, notes: list[str]) -> None:
-    """Gauge pressures as absolute ones, where a barometer is known; the others keep their zero, and the doubt says so."""
-    gauge = [
-        (c.channel, c.name)
-        for c in understood.columns
-        if c.reference == "gauge" and c.channel in channels and CHANNELS[c.channel].reference == "absolute"
-    ]
-    if not gauge:
-        return
-    barometer_pa, how = _barometer(channels, {key for key, _ in gauge}, facts)
-    for key, name in gauge:
-        c = channels[key]
-        if c.doubt is not None and c.doubt.about in ("unit", "column", "sign"):
-            continue
-        if barometer_pa is None:
-            channels[key] = replace(c, values=c.values + STANDARD_PRESSURE_PA, doubt=Doubt("reference", NO_BAROMETER))
-        else:
-            channels[key] = replace(c, values=c.values + barometer_pa)
-            notes.append(f"{name}: gauge pressure, made absolute by {how}, {barometer_pa / 100:.0f} mbar")
-
-
-def _barometer(channels: Table[str, Channel], gauge: set[str], facts: Facts) -> tuple[float | None, str]:
-    """The barometer of a run, in Pa, and where it is from."""
-    if facts.barometer_pa is not None:
-        return facts.barometer_pa, "the barometer that was stated"
-    ambient = channels.get("ambient_pressure")
-    if ambient is not None and ambient.doubt is None and np.isfinite(ambient.values).any():
-        return float(np.nanmedian(ambient.values)), "the logged barometer"
-    speed = channels.get("engine_speed")
-    for key, c in channels.items():
-        kind = CHANNELS.get(key)
-        if speed is None or kind is None or kind.family != "boost_pressure" or key in gauge or c.doubt is not None:
-            continue
-        if c.values.size == speed.values.size:
-            rest = c.values[(speed.values < AT_REST_RPM) & np.isfinite(c.values)]
-            if rest.size and LOWEST_BAROMETER_PA < float(np.median(rest)) < HIGHEST_BAROMETER_PA:
-                return float(np.median(rest)), "the manifold's pressure at rest"
-    return None, ""

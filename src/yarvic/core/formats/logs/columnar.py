@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime
 from typing import TYPE_CHECKING, Any, BinaryIO
 
+import numpy as np
+
 from yarvic.core.errors import FormatError, in_plain
-from yarvic.core.evidence.raw import RawLog
+from yarvic.core.evidence.raw import RawColumn, RawLog
 from yarvic.core.formats.logs.assemble import recordings
 from yarvic.core.formats.logs.structure import MOST_COLUMNS, find_structure
 from yarvic.core.formats.logs.text import Section
@@ -96,6 +98,7 @@ def read_workbook(file: BinaryIO, source: str) -> list[RawLog]:
                 continue
             for log in logs:
                 log.part = f"sheet {title}" + (f", {log.part}" if log.part else "")
+                log.notes += _without_values(file, sheet.title, log)
             found += logs
         alone = len(book.sheetnames) == 1
     except Exception as error:  # noqa: BLE001
@@ -107,6 +110,37 @@ def read_workbook(file: BinaryIO, source: str) -> list[RawLog]:
     if len(found) == 1 and alone:
         found[0].part = ""
     return found
+
+
+def _without_values(file: BinaryIO, title: str, log: RawLog) -> list[str]:
+    """What is to be said of columns whose cells are formulas without a value: whoever wrote them never worked them out."""
+    import openpyxl
+
+    empty = [c for c in log.columns if not np.isfinite(c.values).all()]
+    if not empty:
+        return []
+    file.seek(0)
+    book = openpyxl.load_workbook(file, read_only=True, data_only=False, keep_links=False)
+    count: dict[int, int] = {}
+    try:
+        for row in book[title].iter_rows(values_only=True):
+            for place, value in enumerate(row[:MOST_COLUMNS]):
+                if isinstance(value, str) and value.startswith("="):
+                    count[place] = count.get(place, 0) + 1
+    finally:
+        book.close()
+    return [
+        f"{in_plain(c.name, 60)}: {count[place]:,} cells hold a formula without its value: open the workbook in a"
+        " spreadsheet and save it, or export it as CSV"
+        for c in empty
+        if (place := _place_of(c)) in count and count[place] > np.count_nonzero(np.isfinite(c.values))
+    ]
+
+
+def _place_of(column: RawColumn) -> int:
+    """The place of a column in its sheet, by what it says of itself; -1 where it says nothing of it."""
+    digits = "".join(c for c in column.place if c.isdigit())
+    return int(digits) - 1 if digits else -1
 
 
 def _unread(source: str, error: Exception) -> FormatError:

@@ -34,9 +34,13 @@ class BusRow(QWidget):
         column.addWidget(self.caution)
 
     def _interfaces(self) -> list:
-        from yarvic.core.link.buses import interfaces
+        from yarvic.core.link.buses import interfaces, missing
 
-        return [(name, partial(self._enter_interface, name)) for name in interfaces()]
+        lacks = {name: missing(name) for name in interfaces()}
+        return [
+            (f"{name} (package {lack} is not installed)" if lack else name, partial(self._enter_interface, name))
+            for name, lack in lacks.items()
+        ]
 
     def _enter_interface(self, name: str) -> None:
         if name.strip():
