@@ -1,19 +1,23 @@
 """The sheet in hand: changes on disk at once, undone, refused with words; readiness, builds, plan, shop."""
 
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from yarvic.bench.vehicles import layout_text, stock_image
 from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP
 from yarvic.core.errors import CalibrationError, EvidenceError, FormatError, JobError, LinkError, YarvicError
+from yarvic.core.evidence.origin import Origin
 from yarvic.core.job.store import Job
 from yarvic.core.job.template import begin, read_sheet
 from yarvic.core.plan.parts import Part, library
 from yarvic.core.plan.plan import Answer, Stage
 from yarvic.state.builds import tests_of_builds as told_of_builds
 from yarvic.state.coast import measured_loss
+from yarvic.state.gains import peaks_between
 from yarvic.state.jobs import create_job, job_path
 from yarvic.state.lanes import LanesState
 from yarvic.state.plan import PlanState
@@ -266,9 +270,47 @@ def test_markers_and_measured_gain(session):
     lanes.basis = "crank"
     assert lanes.lanes()[0].ticks[0][2] == pytest.approx(wheel / 0.868)
     stages = session.job.sheet.plan.stages
-    after, before = (plan.measured_peaks(session.results[session.job.revision(n).id])[0] for n in ("B1", "A1"))
-    assert plan.measured_gain(stages[1]).mean == pytest.approx(after - before, rel=0.02) and after > before
+    # They were pulled on different days: what counts is one air for both, as the curves under Dyno have it.
+    after, before = (
+        np.mean(
+            [p.curves[session.standard].peak_power[0] for p in session.results[session.job.revision(n).id].together()]
+        )
+        for n in ("B1", "A1")
+    )
+    gain = plan.measured_gain(stages[1])
+    assert gain.interval.mean == pytest.approx(after - before, rel=0.02) and after > before
+    assert "different days" in gain.note
     assert plan.measured_gain(stages[2]) is None
+
+
+def test_peaks_of_several_days_are_compared_in_one_air_and_it_is_said(session):
+    """The same engine in air that gives 4 % more is no gain; pulls of a file and of the bench do not compare."""
+    results = session.results
+    before = results[session.job.revision("A1").id].together()
+    standard = next(s for s in before[0].curves if s != "none")
+
+    def on(pulls, day, factor, **origin):
+        found = []
+        for p in pulls:
+            curves = {
+                k: replace(c, power_w=c.power_w * (factor if k == "none" else 1.0)) for k, c in p.curves.items()
+            }
+            evidence = replace(
+                p.evidence, time=f"2026-03-{day:02d}T10:0{len(found)}:00", id=f"R{day}{len(found)}", **origin
+            )
+            found.append(replace(p, curves=curves, evidence=evidence))
+        return found
+
+    one, other = on(before, 2, 1.0), on(before, 9, 1.04)
+    corrected = peaks_between(other, one, standard)
+    assert not corrected.interval.distinguishable and abs(corrected.interval.mean) < 1.0
+    assert "different days" in corrected.note and "by " in corrected.note
+    plain = peaks_between(other, one, "none")
+    assert plain.interval.mean > 0.03 * one[0].curves["none"].peak_power[0] and "air of each day" in plain.note
+    same = peaks_between(on(before, 2, 1.0), one, standard)
+    assert same.note == ""
+    filed = on(before, 2, 1.0, origin=Origin(name="a.csv", sha256="0" * 64, size=9))
+    assert peaks_between(filed, one, standard).interval is None
 
 
 def test_stages_move_and_answers_replace_each_other(session):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime
 
 import numpy as np
@@ -12,6 +13,7 @@ from yarvic.core.evidence.days import DAY_SHARE
 from yarvic.core.evidence.repeatability import Gain, Interval, Order, difference, gain
 from yarvic.core.job.model import Evidence
 from yarvic.core.physics import FloatArray
+from yarvic.core.physics.correction import title
 from yarvic.state.results import PullResult
 
 # Pulls further apart than this are of two sessions: what drifted in the one does not go on in the other. Our choice.
@@ -78,8 +80,27 @@ def gain_between(
     return found, ASSUMED if _of_one_day(sessions) else OTHER_DAY
 
 
-def peaks_between(working: Sequence[PullResult], reference: Sequence[PullResult]) -> Interval:
-    """Difference of uncorrected peak power, W."""
-    order, sessions = places([p.evidence for p in working], [p.evidence for p in reference])
-    one, other = (np.array([p.curves["none"].peak_power[0] for p in each]) for each in (working, reference))
-    return difference(one, other, order, sessions)
+@dataclass(frozen=True)
+class PeakGain:
+    """Difference of peak power (W) with its interval, and what has to be said beside it; no interval where none can be."""
+
+    interval: Interval | None
+    note: str
+
+
+def peaks_between(working: Sequence[PullResult], reference: Sequence[PullResult], standard: str) -> PeakGain:
+    """Difference of peak power. Pulls of one day are compared as measured; those of several in one air, by a standard
+    where all of them have it: the air of a day is no gain.
+    """
+    evidence = [p.evidence for p in working], [p.evidence for p in reference]
+    if len({e.origin is None for each in evidence for e in each}) > 1:
+        return PeakGain(None, "one was measured, the other simulated: they do not compare")
+    order, sessions = places(*evidence)
+    by, note = "none", ""
+    if not _of_one_day(sessions):
+        corrected = standard != "none" and all(standard in p.curves for p in (*working, *reference))
+        by = standard if corrected else "none"
+        air = f"by {title(standard)}" if corrected else "uncorrected, with the air of each day in it"
+        note = f"{air}; {OTHER_DAY}"
+    one, other = (np.array([p.curves[by].peak_power[0] for p in each]) for each in (working, reference))
+    return PeakGain(difference(one, other, order, sessions), note)

@@ -7,13 +7,13 @@ from collections.abc import Collection
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.finding import amount
 from yarvic.core.errors import YarvicError
-from yarvic.core.evidence.repeatability import Interval, mean_curve
+from yarvic.core.evidence.repeatability import mean_curve
 from yarvic.core.job.model import JobSheet, parts_on
 from yarvic.core.plan.cost import planned_gain_kw
 from yarvic.core.plan.plan import Stage, Target
 from yarvic.core.plan.solve import Ledger
 from yarvic.core.plan.weakest import Demand, demands
-from yarvic.state.gains import peaks_between
+from yarvic.state.gains import PeakGain, peaks_between
 from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.session import Session
 
@@ -127,20 +127,20 @@ class PlanState:
             return None
         return value / (1.0 - self.loss) if basis == "crank" else value * (1.0 - self.loss)
 
-    def measured_gain(self, stage: Stage) -> Interval | None:
+    def measured_gain(self, stage: Stage) -> PeakGain | None:
         """What a stage really brought, W: peak power of its last measured revision over that of the stage before.
 
-        At the wheel, uncorrected, with its interval; None as long as either was not measured.
+        None as long as either was not measured.
         """
         s = self.session
         mine = [r for r in s.revisions() if r.name in stage.revisions]
         for revision in reversed(mine):
             after, before = self._pulls(s.results.get(revision.id)), self._before(stage)
             if after and before:
-                return peaks_between(after, before)
+                return peaks_between(after, before, s.standard)
         return None
 
-    def measured_in_all(self) -> Interval | None:
+    def measured_in_all(self) -> PeakGain | None:
         """What the last measured stage makes over stock, W; None as long as there is none."""
         s = self.session
         stock = self._pulls(s.results.get(s.revisions()[0].id)) if s.revisions() else []
@@ -148,7 +148,7 @@ class PlanState:
             for revision in reversed([r for r in s.revisions() if r.name in stage.revisions]):
                 pulls = self._pulls(s.results.get(revision.id))
                 if pulls and stock:
-                    return peaks_between(pulls, stock)
+                    return peaks_between(pulls, stock, s.standard)
         return None
 
     @staticmethod

@@ -119,13 +119,14 @@ class StageRow(QFrame):
         if planned is not None:
             words.append(f"Planned {_per_kw(bill, planned, sheet.plan.currency)}")
         if measured is not None:
+            gain, note = measured.interval, f" ({measured.note})" if measured.note else ""
             # A gain that cannot be told from none has no price.
-            price = (
-                _per_kw(bill, measured.mean / 1e3, sheet.plan.currency, said=False)
-                if measured.distinguishable
-                else ", not distinguishable from none"
+            price = ", not distinguishable from none"
+            if gain is not None and gain.distinguishable:
+                price = _per_kw(bill, gain.mean / 1e3, sheet.plan.currency, said=False)
+            words.append(
+                f"Measured, peak: {interval_words(gain, 'kW')}{price}{note}" if gain is not None else measured.note
             )
-            words.append(f"Measured, peak: {interval_words(measured, 'kW')}{price}")
         return ". ".join(w for w in words if w) + "."
 
     # -- taken
@@ -275,8 +276,9 @@ class StagesPanel(QWidget):
         if all(g is not None for g in gains):
             words.append(f"planned {_per_kw(bill, sum(g for g in gains if g is not None), plan.currency)}")
         done = [s for s in plan.stages if state.measured_gain(s) is not None]
-        gain = state.measured_in_all()
-        if done and gain is not None:
+        in_all = state.measured_in_all()
+        gain = in_all.interval if in_all is not None else None
+        if done and in_all is not None and gain is not None:
             spent = Bill(
                 tuple(t for s in done for t in stage_bill(plan, s, job.sheet.parts).tasks),
                 plan.rate,
@@ -285,6 +287,7 @@ class StagesPanel(QWidget):
             words.append(
                 f"measured so far {interval_words(gain, 'kW')}"
                 f"{_per_kw(spent, gain.mean / 1e3, plan.currency, said=False) if gain.distinguishable else ''}"
+                f"{f' ({in_all.note})' if in_all.note else ''}"
             )
         return "; ".join(words)
 
