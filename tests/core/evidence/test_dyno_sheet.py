@@ -316,3 +316,96 @@ def test_turns_are_found_among_many_rows():
     speed = np.concatenate((np.linspace(1500.0, 6500.0, 60_000), np.linspace(6500.0, 1500.0, 80_000)) * 2)
     found = legs(speed + np.random.default_rng(1).normal(0.0, 3.0, speed.size))
     assert [(round(a, -3), round(b, -3)) for a, b in found] == [(0, 60_000), (140_000, 200_000)]
+
+
+# -- titles, sides and axles, deviations, ends
+
+
+SPEEDS = np.arange(1500.0, 6501.0, 250.0)
+KILOWATTS = 120.0 * np.sin((SPEEDS - 800.0) / 6500.0 * np.pi / 1.15)
+NEWTON_METRES = KILOWATTS * 1e3 / (SPEEDS * np.pi / 30.0)
+
+
+def sheet_of(tmp_path, columns, *above):
+    rows = [",".join(f"{v[i]:.2f}" for v in columns.values()) for i in range(SPEEDS.size)]
+    path = tmp_path / "sheet.csv"
+    path.write_text("\n".join([*above, ",".join(columns), *rows]))
+    return read_sheet(path, Told())
+
+
+def told_of(each):
+    return each["basis"], each["standard"], round(each["curve"]["peak_power_w"] / 1e3, 1), each["questions"]
+
+
+@pytest.mark.parametrize(
+    ("title", "basis", "standard"),
+    [
+        ("Wheel power uncorrected", "wheel", "none"),
+        ("Leistung am Rad, unkorrigiert", "wheel", "none"),
+        ("Crank power, SAE J1349", "crank", "sae-j1349"),
+        ("Wheel power corrected to DIN 70020", "wheel", "din-70020"),
+    ],
+)
+def test_a_title_above_the_table_says_basis_and_correction(tmp_path, title, basis, standard):
+    [found] = sheet_of(tmp_path, {"RPM (rpm)": SPEEDS, "Power (kW)": KILOWATTS}, title)
+    assert (found["basis"], found["standard"]) == (basis, standard) and found["questions"] == []
+    # What a header says goes before it.
+    [found] = sheet_of(tmp_path, {"RPM (rpm)": SPEEDS, "Crank power (kW)": KILOWATTS}, "Wheel power uncorrected")
+    assert found["basis"] == "crank"
+
+
+@pytest.mark.parametrize(
+    "columns",
+    [
+        {"Power left (kW)": KILOWATTS * 0.49, "Power right (kW)": KILOWATTS * 0.51},
+        {"Front power (kW)": KILOWATTS * 0.4, "Rear power (kW)": KILOWATTS * 0.6},
+        {"Front power (kW)": KILOWATTS * 0.4, "Rear power (kW)": KILOWATTS * 0.6, "Total power (kW)": KILOWATTS},
+        {"Power left (kW)": KILOWATTS * 0.49, "Power right (kW)": KILOWATTS * 0.51, "Power (kW)": KILOWATTS},
+        {"Leistung links (kW)": KILOWATTS * 0.5, "Leistung rechts (kW)": KILOWATTS * 0.5},
+    ],
+)
+def test_sides_and_axles_are_no_runs_and_their_whole_is_the_power(tmp_path, columns):
+    [found] = sheet_of(tmp_path, {"RPM (rpm)": SPEEDS, **columns}, "Wheel power uncorrected")
+    assert told_of(found) == ("wheel", "none", round(float(KILOWATTS.max()), 1), [])
+    parts = [c for c in found["columns"] if c["reason"] == "a part of the whole, which was taken"]
+    assert len(parts) == 2 and (len(columns) == 3 or any("is the sum of" in n for n in found["notes"]))
+
+
+@pytest.mark.parametrize(
+    "beside",
+    [
+        {"Power std dev (kW)": KILOWATTS * 0 + 1.1},
+        {"Power SD (kW)": 1.0 + 0.3 * np.sin(SPEEDS)},
+        {"Deviation (kW)": 1.0 + 0.3 * np.sin(SPEEDS), "+/- (kW)": KILOWATTS * 0 + 0.5},
+        {"Power min (kW)": KILOWATTS - 3.0, "Power max (kW)": KILOWATTS + 3.0},
+        {"Standardabweichung Leistung (kW)": KILOWATTS * 0 + 1.1},
+        {"Écart type puissance (kW)": KILOWATTS * 0 + 1.1},
+    ],
+)
+@pytest.mark.parametrize("name", ["Power (kW)", "Power mean (kW)", "Average power (kW)"])
+def test_a_deviation_and_an_end_are_never_a_run(tmp_path, beside, name):
+    found = sheet_of(tmp_path, {"RPM (rpm)": SPEEDS, name: KILOWATTS, **beside}, "Wheel power uncorrected")
+    assert [told_of(f) for f in found] == [("wheel", "none", round(float(KILOWATTS.max()), 1), [])]
+
+
+def test_std_alone_is_a_correction_and_a_bank_is_no_side_of_a_power(tmp_path):
+    columns = {"RPM (rpm)": SPEEDS, "Power STD (kW)": KILOWATTS, "Lambda left (lambda)": KILOWATTS * 0 + 0.88}
+    [found] = sheet_of(tmp_path, columns, "at the wheels")
+    assert found["standard"] == "std"
+    assert not any("part of the whole" in c["reason"] for c in found["columns"])
+
+
+def test_brake_power_is_power_and_its_basis_is_asked(tmp_path):
+    columns = {"RPM (rpm)": SPEEDS, "Brake power (kW)": KILOWATTS, "Brake torque (Nm)": NEWTON_METRES}
+    [found] = sheet_of(tmp_path, columns, "uncorrected")
+    assert round(found["curve"]["peak_power_w"] / 1e3, 1) == round(float(KILOWATTS.max()), 1)
+    assert any("at the wheels or stands for the crank" in q for q in found["questions"])
+
+
+def test_runs_laid_over_each_other_and_the_rollers_speed(tmp_path):
+    over = {"Power stock (kW)": KILOWATTS, "Power stage 1 (kW)": KILOWATTS * 1.1}
+    found = sheet_of(tmp_path, {"RPM (rpm)": SPEEDS, **over}, "Wheel power uncorrected")
+    assert [f["basis"] for f in found] == ["wheel", "wheel"] and len(found) == 2
+    columns = {"Roller rpm (rpm)": SPEEDS / 4.0, "RPM (rpm)": SPEEDS, "Wheel power (kW)": KILOWATTS}
+    [found] = sheet_of(tmp_path, columns, "uncorrected")
+    assert found["curve"]["peak_power_rpm"] == pytest.approx(SPEEDS[np.argmax(KILOWATTS)], abs=130)

@@ -13,6 +13,10 @@ from yarvic.core.physics import FloatArray
 Clock = Literal["number", "clock", "date", "row"]
 
 
+# Under this name a log's facts keep what lines above the header say that name nothing: a title.
+ABOVE = "above the header"
+
+
 @dataclass
 class RawColumn:
     """A column: its name and unit as they stand in the header, and its numbers, NaN where there is none.

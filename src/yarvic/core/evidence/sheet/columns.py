@@ -13,7 +13,7 @@ from yarvic.core.evidence.bounds import glance
 from yarvic.core.evidence.dictionary import Dictionary, dictionary, read_header
 from yarvic.core.evidence.guess import BY_NUMBERS, guess_columns
 from yarvic.core.evidence.mapping import Column, CurveSaid
-from yarvic.core.evidence.raw import RawColumn, RawLog
+from yarvic.core.evidence.raw import ABOVE, RawColumn, RawLog
 from yarvic.core.evidence.sheet.identity import belongs, units_by_identity
 from yarvic.core.evidence.sheet.words import SOME, Basis, Marks, fact_named, for_sheets, marks_of
 from yarvic.core.physics import FloatArray
@@ -23,6 +23,13 @@ _BRACKET = re.compile(r"^(?P<outer>.*?)\s*[\[({<](?P<inside>[^\[\](){}<>]*)[\])}
 MEASURED = ("power", "torque")
 _CALLED = {"power": "power", "torque": "torque", "engine speed": "engine speed", "speed": "vehicle speed"}
 _BEHIND = ("power", "torque", "speed", "pressure", "temperature")
+# What a column may be that is the run's own number, and what is said of the others.
+OWN = ("", "whole")
+_NOT_OWN = {
+    "spread": "how far runs scatter, and not what was measured",
+    "end": "the least or greatest of several runs, and not one of them",
+    "part": "a part of the whole, which was taken",
+}
 # Two powers of one run are one corrected and one not where their ratio is as even as this. Our choice.
 EVEN_RATIO = 0.004
 
@@ -75,7 +82,12 @@ def _unit_behind(name: str) -> tuple[str, str, Marks]:
 
 def _both(one: Marks, other: Marks) -> Marks:
     return Marks(
-        one.basis or other.basis, one.corrected_by or other.corrected_by, one.run or other.run, one.loss or other.loss
+        one.basis or other.basis,
+        one.corrected_by or other.corrected_by,
+        one.run or other.run,
+        one.loss or other.loss,
+        one.role or other.role,
+        one.part or other.part,
     )
 
 
@@ -109,7 +121,13 @@ def sheet_columns(raw: RawLog, words: Dictionary) -> list[Column]:
     off least surely.
     """
     clean = [cleaned(c.name, c.unit) for c in raw.columns]
-    bare = [replace(c, name=k.name, unit=k.unit) for c, k in zip(raw.columns, clean, strict=True)]
+    clean = [
+        k if k.marks.role in OWN or _measures(k, words) else _plain(c)
+        for c, k in zip(raw.columns, clean, strict=True)
+    ]
+    # What is no number of the run's own keeps a name that nothing knows.
+    names = [k.name if k.marks.role in OWN else f"{k.marks.role} of {k.name}" for k in clean]
+    bare = [replace(c, name=n, unit=k.unit) for c, n, k in zip(raw.columns, names, clean, strict=True)]
     found = [
         c.changed(name=r.name, header_unit=r.unit)
         for c, r in zip(guess_columns(replace(raw, columns=bare), words), raw.columns, strict=True)
@@ -117,11 +135,24 @@ def sheet_columns(raw: RawLog, words: Dictionary) -> list[Column]:
     for n, (column, k) in enumerate(zip(found, clean, strict=True)):
         if k.marks.loss and column.channel.startswith(MEASURED):
             found[n] = column.left_aside("what the drivetrain takes, and not what was measured")
+        if k.marks.role not in OWN:
+            found[n] = column.left_aside(_NOT_OWN[k.marks.role])
     powers = [n for n, c in enumerate(found) if c.channel == "power"]
     for key in MEASURED:
         _choose(key, raw, found, clean)
     _torque_of_another(raw, found, powers, clean)
     return found
+
+
+def _measures(k: Cleaned, words: Dictionary) -> bool:
+    """Whether a column names power or torque: of those alone sides, axles and deviations are told apart here."""
+    named = read_header(k.name, k.unit, words).named
+    return named is not None and named.family in MEASURED
+
+
+def _plain(column: RawColumn) -> Cleaned:
+    """A column as it is called: its side or end belongs to its name."""
+    return Cleaned(column.name, column.unit, Marks())
 
 
 def _torque_of_another(raw: RawLog, found: list[Column], powers: list[int], clean: list[Cleaned]) -> None:
@@ -195,8 +226,9 @@ def curve_said(raw: RawLog, columns: list[Column], known: CurveSaid | None) -> C
     """What the headers, the lines above them and what was confirmed before say of a curve's numbers."""
     marks = [cleaned(c.name, c.header_unit).marks for c in columns if c.channel in MEASURED]
     facts = {fact_named(name): text for name, text in raw.facts.items() if fact_named(name)}
-    basis = _only([m.basis for m in marks]) or marks_of(facts.get("basis", ""))[1].basis
-    by = _only([m.corrected_by for m in marks]) or _corrected_by(facts)
+    above = marks_of(_title(raw.facts))[1]
+    basis = _only([m.basis for m in marks]) or marks_of(facts.get("basis", ""))[1].basis or above.basis
+    by = _only([m.corrected_by for m in marks]) or _corrected_by(facts) or above.corrected_by
     if not by or by == SOME:
         by = _uncorrected_beside(raw, columns) or ("" if by == SOME else by)
     if not basis and known is not None and known.basis:
@@ -208,6 +240,17 @@ def curve_said(raw: RawLog, columns: list[Column], known: CurveSaid | None) -> C
             "rpm_per_m_s": _gearing(raw.facts),
         }
     )
+
+
+def _title(facts: Mapping[str, str]) -> str:
+    """What stands above a curve and names nothing, or power itself: `Wheel power, SAE J1349` in one cell or in two."""
+    mine = for_sheets(dictionary())
+    named = [
+        f"{n} {t}"
+        for n, t in facts.items()
+        if not fact_named(n) and n != ABOVE and (marks_of(n)[1].basis or _measures(cleaned(n), mine))
+    ]
+    return "; ".join([facts.get(ABOVE, ""), *named])
 
 
 def _gearing(facts: Mapping[str, str]) -> float | None:

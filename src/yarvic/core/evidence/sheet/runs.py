@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from yarvic.core.errors import EvidenceError, in_plain
 from yarvic.core.evidence.dictionary import Dictionary, read_header, squeezed
 from yarvic.core.evidence.raw import RawColumn, RawLog
-from yarvic.core.evidence.sheet.columns import MEASURED, Cleaned, cleaned
+from yarvic.core.evidence.sheet.columns import MEASURED, OWN, Cleaned, cleaned
 from yarvic.core.evidence.sheet.words import for_sheets, marks_of, run_columns
 from yarvic.core.physics import FloatArray
 
@@ -39,7 +39,7 @@ def untitled(raw: RawLog, words: Dictionary) -> RawLog:
     mine = for_sheets(words)
     if any(_family(cleaned(c.name, c.unit), mine)[0] in MEASURED for c in raw.columns if not c.states):
         return raw
-    found = [_titled(c, mine) for c in raw.columns]
+    found = [_titled(c, mine) if _is_own(c) else ("", c.name) for c in raw.columns]
     titles = list(dict.fromkeys(title for title, _ in found if title))
     if len(titles) < 2:
         return raw
@@ -50,6 +50,10 @@ def untitled(raw: RawLog, words: Dictionary) -> RawLog:
         columns.append(replace(column, name=f"{run}{name}" if title else column.name, place=place))
     listed = ", ".join(f"run {n} is '{in_plain(t, 40)}'" for n, t in enumerate(titles[:MOST_TITLES], 1))
     return replace(raw, columns=columns, notes=[*raw.notes, listed])
+
+
+def _is_own(column: RawColumn) -> bool:
+    return cleaned(column.name, column.unit).marks.role in OWN
 
 
 def _titled(column: RawColumn, words: Dictionary) -> tuple[str, str]:
@@ -74,7 +78,7 @@ def is_sheet(raw: RawLog, words: Dictionary) -> bool:
             continue
         k = cleaned(column.name, column.unit)
         named = read_header(k.name, k.unit, mine).named
-        if named is not None and named.certain and not k.marks.loss:
+        if named is not None and named.certain and not k.marks.loss and k.marks.role in OWN:
             families.add(named.family)
     if not families.intersection(AXES) or not families.intersection(MEASURED):
         return False
@@ -160,7 +164,47 @@ def _side_by_side(raw: RawLog, words: Dictionary) -> list[RawLog]:
     return [raw]
 
 
+def summed(raw: RawLog, words: Dictionary) -> RawLog:
+    """The table with the whole of powers (and of torques) that stand there by side or axle alone, as their sum.
+
+    Where the whole stands there, it is taken, and nothing is added. The column that is made says of which it is the sum.
+    """
+    mine, columns, notes = for_sheets(words), list(raw.columns), list(raw.notes)
+    clean = [cleaned(c.name, c.unit) for c in raw.columns]
+    families = [_named(k, mine)[0] if not c.states else "" for c, k in zip(raw.columns, clean, strict=True)]
+    for key in MEASURED:
+        of = [n for n, family in enumerate(families) if family == key]
+        parts = [n for n in of if clean[n].marks.role == "part"]
+        kinds = {
+            (clean[n].marks.basis, clean[n].marks.corrected_by, clean[n].marks.run, clean[n].unit) for n in parts
+        }
+        whole = any(clean[n].marks.role in OWN for n in of)
+        alike = len({clean[n].marks.part for n in parts}) == len(parts) > 1 and len(kinds) == 1
+        if whole or not alike or len({raw.columns[n].values.size for n in parts}) > 1:
+            continue
+        first, marks = raw.columns[parts[0]], clean[parts[0]].marks
+        listed = " and ".join(f"'{in_plain(raw.columns[n].name, 60)}'" for n in parts)
+        said = " ".join(
+            w for w in (key, f"at the {marks.basis}" if marks.basis else "", _BY.get(marks.corrected_by, "")) if w
+        )
+        values = np.sum([raw.columns[n].values for n in parts], axis=0)
+        place = " and ".join(raw.columns[n].place for n in parts)
+        columns.append(replace(first, name=said, unit=clean[parts[0]].unit, values=values, place=place))
+        notes.append(f"{key} is the sum of {listed}")
+    return raw if len(columns) == len(raw.columns) else replace(raw, columns=columns, notes=notes)
+
+
+# How a correction stands in a name that is made here.
+_BY = {"none": "uncorrected", "sae-j1349": "SAE J1349", "std": "STD", "din-70020": "DIN 70020", "iso-1585": "ISO 1585",
+       "jis-d1001": "JIS D1001", "some": "corrected"}  # fmt: skip
+
+
 def _family(k: Cleaned, words: Dictionary) -> tuple[str, str]:
+    """What a column names, and which of several; nothing where it is no number of a run's own."""
+    return _named(k, words) if k.marks.role in OWN else ("", "")
+
+
+def _named(k: Cleaned, words: Dictionary) -> tuple[str, str]:
     header = read_header(k.name, k.unit, words)
     return (header.named.family, header.which) if header.named is not None else ("", "")
 

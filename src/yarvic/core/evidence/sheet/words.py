@@ -29,6 +29,8 @@ class Marks:
     corrected_by: str = ""
     run: str = ""
     loss: bool = False
+    role: str = ""  # spread, end, part or whole of the run's own number; empty for that itself
+    part: str = ""  # of a part, which one, as it is written
 
 
 @cache
@@ -45,6 +47,7 @@ def _patterns() -> list[tuple[str, str, re.Pattern[str]]]:
     data = sheet_data()
     found = [("run", "", p) for p in data["run"]["patterns"]]
     found += [("loss", "", p) for p in data["loss"]["patterns"]]
+    found += [("role", what, p) for what, patterns in data["role"].items() for p in patterns]
     for kind in ("corrected", "basis"):
         found += [(kind, what, p) for what, patterns in data[kind].items() for p in patterns]
     # What names a standard stands before what only says that there is one.
@@ -57,9 +60,11 @@ def marks_of(name: str) -> tuple[str, Marks]:
     """A name without its marks, and the marks."""
     # Joints between words are blanks, between a word in small letters and a capital too.
     rest = re.sub(r"(?<=[a-zß-ÿ])(?=[A-Z])", " ", name).casefold()
+    rest = re.sub(r"\+ ?/ ?-", "±", rest)
     rest = re.sub(r"[_\-./:,;()\[\]]+", " ", rest)
     basis: Basis = ""
     by = run = ""
+    role = part = ""
     loss = False
     for kind, what, pattern in _patterns():
         match = pattern.search(rest)
@@ -69,6 +74,11 @@ def marks_of(name: str) -> tuple[str, Marks]:
             run = run or str(int(match.group(1)))
         elif kind == "loss":
             loss = True
+        elif kind == "role":
+            if what == "mean" or (role and what != "spread"):
+                pass  # the run's own number; of several roles the first counts, and a spread before all
+            else:
+                role, part = what, match.group() if what == "part" else ""
         elif kind == "corrected":
             if by and what != SOME:
                 continue
@@ -82,7 +92,7 @@ def marks_of(name: str) -> tuple[str, Marks]:
                 rest = f"{rest[: match.start()]}{match.group()[0]} {rest[match.end() :]}"
                 continue
         rest = f"{rest[: match.start()]} {rest[match.end() :]}"
-    return " ".join(rest.split()), Marks(basis, by, run, loss)
+    return " ".join(rest.split()), Marks(basis, by, run, loss, role, part)
 
 
 @lru_cache(maxsize=8)

@@ -15,7 +15,7 @@ from yarvic.core.evidence.origin import Origin
 from yarvic.core.evidence.raw import RawLog
 from yarvic.core.evidence.sheet.facts import Facts as SheetFacts
 from yarvic.core.evidence.sheet.facts import read_facts
-from yarvic.core.evidence.sheet.runs import is_sheet, sheet_runs, untitled
+from yarvic.core.evidence.sheet.runs import is_sheet, sheet_runs, summed, untitled
 from yarvic.core.evidence.taking import Understood, take, understand
 from yarvic.core.formats.logs.read import MOST_BYTES, read_recordings
 from yarvic.core.reading import reader
@@ -63,7 +63,7 @@ def tables(path: Path, words: Dictionary | None = None) -> list[RawLog]:
     while raw:
         each = raw.pop(0)
         try:
-            each = untitled(each, words) if each.time is None else each
+            each = untitled(summed(each, words), words) if each.time is None else each
             found += sheet_runs(each, words) if is_sheet(each, words) else [each]
         except EvidenceError as error:
             raise FormatError(error.what, concerns=str(path), remedy=error.remedy) from None

@@ -10,9 +10,11 @@ from dataclasses import dataclass
 
 from yarvic.core.errors import FormatError, UnitError
 from yarvic.core.evidence.dictionary import dictionary, read_header
+from yarvic.core.evidence.raw import ABOVE
 from yarvic.core.units import is_afr, read_unit
 
 # More columns than this no logger writes.
+MOST_TITLES = 5  # lines above the header that name nothing, and are kept
 MOST_COLUMNS = 5_000
 MOST_HEAD_LINES = 400
 SPACES = " "  # columns between runs of blanks
@@ -244,6 +246,7 @@ def _is_unit(words: str) -> bool:
 def _facts(rows: Sequence[Sequence[str]], lines: Sequence[str]) -> dict[str, str]:
     """What lines above the header say in the form of a name and what it is."""
     found: dict[str, str] = {}
+    titles: list[str] = []
     for row, line in zip(rows, lines, strict=True):
         filled = [f.strip() for f in row if f.strip()]
         if len(filled) == 3 and is_value(filled[1]) and (filled[2] == "%" or _is_unit(filled[2])):
@@ -253,4 +256,8 @@ def _facts(rows: Sequence[Sequence[str]], lines: Sequence[str]) -> dict[str, str
             filled = [name.strip(), rest.strip().strip(",;")] if sign else []
         if len(filled) == 2 and filled[0] and filled[1] and len(found) < 100:
             found[filled[0][:100]] = filled[1][:400]
+        elif len([f for f in row if f.strip()]) == 1 and len(titles) < MOST_TITLES:
+            titles.append(_COMMENT.sub("", line).strip().strip(",;")[:200])
+    if titles:
+        found[ABOVE] = "; ".join(titles)
     return found
