@@ -205,7 +205,10 @@ def column_document(c: Column, log: Log) -> dict[str, Any]:
 
 
 def _no_pull(path: Path, found: Imported, by: Judging) -> FormatError:
-    remedy = "A pull holds throttle for 1.5 s or more and climbs 1200 rpm; log throttle and engine speed."
+    remedy = (
+        "A pull holds throttle for 1.5 s or more and climbs 1200 rpm, or half of what the engine goes through with"
+    )
+    remedy += " an open throttle; log throttle and engine speed."
     asked = [c for c in found.understood.columns if c.question and c.channel in ("throttle", "engine_speed")]
     unknown = [c.name for c in found.understood.columns if not c.channel]
     for c in asked:
