@@ -75,7 +75,7 @@ def mended(cut: bytes) -> tuple[bytes, list[str]]:
             if not (blocks.whole(place) and _described(blocks, place)):
                 # From here on nothing says what the numbers are.
                 blocks.set_link(before, link, 0)
-                said.append(f"from group {number} on the file is cut off: what it held is not known")
+                said.append(f"from group {number} on the file is cut off, with all that it held")
                 break
             lost = _records(blocks, place)
             if lost:
