@@ -50,7 +50,7 @@ DIALECTS = ("", *STYLES)
 BELONGS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "weak_injector": (("Mixture", "Power and torque"), ("weak_injector", "weak_injector_diesel")),
     "tired_pump": (("Fuel pressure",), ("tired_pump",)),
-    "boost_leak": (("Boost",), ("boost_leak",)),
+    "boost_leak": (("Boost",), ("boost_leak", "boost_leak_diesel")),
     "slipping_clutch": (("Drivetrain",), ("slipping_clutch",)),
     "stuck_shutters": (("Charge air",), ("stuck_shutters",)),
     "plugged_filter": (("Filling", "Boost"), ("plugged_filter", "plugged_filter_natural")),
