@@ -93,3 +93,61 @@ def test_a_sign_is_as_plain_as_its_plainest_source():
     assert seen["lean"] == 0.8 and seen["rich"] == 0.0
     assert "slip" not in seen, "nobody looked"
     assert "knock" not in degrees([replace(said(knock_retard=PASS)[0], severity=NO_DATA)], [])
+
+
+# -- two at once, what nothing explains, and what measures a cause itself
+
+
+def test_two_faults_at_once_are_both_named_first():
+    seen = off(torque=-0.03, mixture=0.03, fuel=-0.03, exhaust=20.0, trim=0.02)
+    found = causes(said(slip=STOP, lambda_lean=WATCH), [seen], "turbo spark")
+    assert found.together and {r.key for r in found.likeliest} == {"weak_injector", "slipping_clutch"}
+    assert " And: " in found.next_look
+
+
+def test_a_sign_that_nothing_named_leaves_is_said():
+    found = causes(said(supply_voltage=STOP, slip=PASS, misfires=PASS), [off(mixture=-0.04)], "turbo spark")
+    assert found.ranked[0].key in ("weak_battery", "rich_map")
+    if not found.together:
+        assert found.unexplained
+    whole = causes(said(supply_voltage=STOP), [off(torque=0.0)], "turbo spark")
+    assert whole.ranked[0].key == "weak_battery" and whole.unexplained == ()
+
+
+@pytest.mark.parametrize("kind", ["turbo spark", "compression"])
+def test_restriction_that_was_measured_outweighs_what_ratios_say_of_a_filter(kind):
+    """Much heat for the duty points at a filter; where the airbox loses nothing it is none."""
+    ratios = {"duty": 0.03, "torque": -0.015, "charge": 1.5, "heat_for_duty": 20.0, "air": -0.012}
+    assert causes([], [off(**ratios)], kind).ranked[0].key == "plugged_filter"
+    measured = causes([], [off(**ratios, restriction=0.0001)], kind)
+    assert measured.ranked[0].key != "plugged_filter"
+    assert next((r.share for r in measured.ranked if r.key == "plugged_filter"), 0.0) < 0.2
+
+
+LESS_AIR = {"air": -0.05, "mixture": -0.05, "exhaust": 30.0}
+NOTHING_ELSE = dict.fromkeys(("air", "mixture", "exhaust", "duty", "charge", "fuel", "trim"), 0.0)
+
+
+@pytest.mark.parametrize(
+    ("kind", "deviations", "checks", "cause"),
+    [
+        ("natural spark", {"charge": 4.0, "torque": -0.02, "air": -0.02, "mixture": 0.0}, {}, "hot_intake_air"),
+        (
+            "turbo spark",
+            {"charge": 4.0, "torque": -0.03, "air": -0.03, "duty": 0.0, "mixture": 0.0},
+            {},
+            "hot_intake_air",
+        ),
+        ("compression", {**LESS_AIR, "duty": 0.0, "charge": 0.0}, {"smoke_opacity": STOP}, "too_little_air"),
+        (
+            "compression",
+            {**LESS_AIR, "duty": 0.06, "boost_delay": 200.0, "torque": -0.03},
+            {"smoke_opacity": STOP},
+            "boost_leak_diesel",
+        ),
+        ("turbo spark", {**NOTHING_ELSE, "torque": -0.08}, {"knock_retard": PASS, "slip": PASS}, "other_inertia"),
+    ],
+)
+def test_hot_air_too_little_air_and_another_inertia(kind, deviations, checks, cause):
+    """Common practice, no published source: a diesel that loses air keeps its fuel; only power moves on another inertia."""
+    assert causes(said(**checks), [off(**deviations)], kind).ranked[0].key == cause
