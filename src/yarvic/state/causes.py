@@ -25,8 +25,9 @@ def causes_in_words(found: Causes) -> str:
     left = f" Explained by neither: {', '.join(found.unexplained)}." if found.unexplained else ""
     if not found.together:
         left = left.replace("by neither", "by none of it")
-    each = " And, both together: ".join(_with_signs(c) for c in found.likeliest)
-    return f"Points at: {each}{left}{then} Next look: {found.next_look}"
+    each = " And at ".join(_with_signs(c) for c in found.likeliest)
+    points = "Points at two causes at once: " if found.together else "Points at: "
+    return f"{points}{each}{left}{then} Next look: {found.next_look}"
 
 
 def _with_signs(cause: Ranked) -> str:

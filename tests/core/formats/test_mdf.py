@@ -84,7 +84,7 @@ def test_stamps_that_are_no_time_are_said(tmp_path, sync, by):
     with pytest.raises(FormatError, match=f"stamps of {by} and none of time"):
         log_of(tmp_path, mdf_bytes((DRIVE, T, "", sync)))
     log = log_of(tmp_path, mdf_bytes((DRIVE, T, "s", 1), ({"p_cyl": ("bar", T)}, T, "deg", sync)))
-    assert "engine_speed" in log.channels and any(f"1 channels are stamped by {by}" in n for n in log.notes)
+    assert "engine_speed" in log.channels and any(f"1 channel is stamped by {by}" in n for n in log.notes)
 
 
 def test_one_signal_in_two_rasters_is_taken_once_and_not_asked(tmp_path):

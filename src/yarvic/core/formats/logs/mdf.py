@@ -120,7 +120,10 @@ def _recording(file: Any, source: str, said: list[str]) -> RawLog:
             else:
                 column.time_s = same
             columns.append(column)
-    words = [f"{count} channels are stamped by {by}, not by time, and were left out" for by, count in other.items()]
+    words = [
+        f"{count} channel{' is' if count == 1 else 's are'} stamped by {by}, not by time: left out"
+        for by, count in other.items()
+    ]
     if not columns:
         _nothing(source, said, other)
     if left_out:
