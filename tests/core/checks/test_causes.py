@@ -106,12 +106,15 @@ def test_two_faults_at_once_are_both_named_first():
 
 
 def test_a_sign_that_nothing_named_leaves_is_said():
-    found = causes(said(supply_voltage=STOP, slip=PASS, misfires=PASS), [off(mixture=-0.04)], "turbo spark")
-    assert found.ranked[0].key in ("weak_battery", "rich_map")
-    if not found.together:
-        assert found.unexplained
-    whole = causes(said(supply_voltage=STOP), [off(torque=0.0)], "turbo spark")
-    assert whole.ranked[0].key == "weak_battery" and whole.unexplained == ()
+    signs = {k: Sign(title=k, checks=(k,), log=f"log {k}") for k in ("a", "b")}
+    one = Cause(title="One", look="l", signs={"a": 0.8})
+    known = Network(unusual=0.1, together=0.08, signs=signs, causes={"one": one})
+    assert causes(said(a=STOP, b=STOP), [], "compression", known).unexplained == ("b",)
+    assert causes(said(a=STOP, b=PASS), [], "compression", known).unexplained == ()
+    both = causes(said(supply_voltage=STOP, slip=PASS, misfires=PASS), [off(mixture=-0.04)], "turbo spark")
+    assert (
+        both.together and {r.key for r in both.likeliest} == {"rich_map", "weak_battery"} and both.unexplained == ()
+    )
 
 
 @pytest.mark.parametrize("kind", ["turbo spark", "compression"])

@@ -367,7 +367,7 @@ def test_a_title_above_the_table_says_basis_and_correction(tmp_path, title, basi
 def test_sides_and_axles_are_no_runs_and_their_whole_is_the_power(tmp_path, columns):
     [found] = sheet_of(tmp_path, {"RPM (rpm)": SPEEDS, **columns}, "Wheel power uncorrected")
     assert told_of(found) == ("wheel", "none", round(float(KILOWATTS.max()), 1), [])
-    parts = [c for c in found["columns"] if c["reason"] == "a part of the whole, which was taken"]
+    parts = [c for c in found["columns"] if c["reason"] == "one side or axle, and not the whole"]
     assert len(parts) == 2 and (len(columns) == 3 or any("is the sum of" in n for n in found["notes"]))
 
 
@@ -392,7 +392,7 @@ def test_std_alone_is_a_correction_and_a_bank_is_no_side_of_a_power(tmp_path):
     columns = {"RPM (rpm)": SPEEDS, "Power STD (kW)": KILOWATTS, "Lambda left (lambda)": KILOWATTS * 0 + 0.88}
     [found] = sheet_of(tmp_path, columns, "at the wheels")
     assert found["standard"] == "std"
-    assert not any("part of the whole" in c["reason"] for c in found["columns"])
+    assert not any("side or axle" in c["reason"] for c in found["columns"])
 
 
 def test_brake_power_is_power_and_its_basis_is_asked(tmp_path):

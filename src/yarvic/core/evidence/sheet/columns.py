@@ -28,7 +28,7 @@ OWN = ("", "whole")
 _NOT_OWN = {
     "spread": "how far runs scatter, and not what was measured",
     "end": "the least or greatest of several runs, and not one of them",
-    "part": "a part of the whole, which was taken",
+    "part": "one side or axle, and not the whole",
 }
 # Two powers of one run are one corrected and one not where their ratio is as even as this. Our choice.
 EVEN_RATIO = 0.004
