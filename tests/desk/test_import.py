@@ -231,7 +231,7 @@ def test_a_mapping_is_shared_as_a_file_and_taken(driver, page, tmp_path, monkeyp
     [
         ("empty.csv", b"", "holds no rows"),
         ("letter.csv", b"Dear customer,\nsee below.\n", "no rows of numbers"),
-        ("notime.csv", b"RPM,TPS\n1,2\n3,4\n5,6\n", "no time column"),
+        ("notime.csv", b"Alpha,Beta\n3,2\n1,4\n5,1\n", "no time column"),
         ("packed.gz", gzip.compress(log_text().encode())[:500], "damaged"),
         ("picture.csv", b"\x89PNG\r\n\x1a\n" + bytes(300), "is a picture"),
     ],
@@ -613,3 +613,93 @@ def test_a_ratio_of_unknown_fuel_is_never_shown_as_lambda(driver, page):
     over.pick(5)
     assert "AFR of unknown fuel" in over.at.text() and "lambda" not in over.at.text()
     assert over.plot.getAxis("left").labelText == "AFR of unknown fuel"
+
+
+def without_time(path, *, name="n", scale=50.0, whole=False):
+    """The log with a column of its own for time, or (`whole`) whole seconds and the rest of them beside."""
+    head, *lines = log_text().splitlines()
+    rest = [line.split(",", 1)[1] for line in lines]
+    stamps = [i / 20.0 for i in range(len(rest))]
+    if whole:
+        heads, fields = "Time,Rest", [f"{int(t)},{round(t % 1.0 * 100)}" for t in stamps]
+    else:
+        heads, fields = name, [f"{t * 20.0 * scale:g}" for t in stamps]
+    path.write_text(
+        "\n".join([f"{heads},{head.split(',', 1)[1]}", *(f"{f},{r}" for f, r in zip(fields, rest, strict=True))])
+    )
+    return path
+
+
+def test_a_log_without_a_column_of_time_is_given_one_by_name(driver, tmp_path):
+    driver.rung("A1")
+    assert drop(driver, without_time(tmp_path / "rows.csv", name="Distance"))
+    page = driver.window.shown()
+    assert rows(page)[0][0] == "(rows, counted)" and "no column of time" in rows(page)[0][DOUBT]
+    in_hand(driver, page, "Distance")
+    enter(driver, page.answer.channel, "Time")
+    assert rows(page)[[r[0] for r in rows(page)].index("Distance")][2] == "Time"
+    choose(driver, page.answer.unit, "ms")
+    assert page.arrivals.shown.pulls()[0].end_s == pytest.approx(12.0, abs=0.5)
+    assert "was named as time" in next(r for r in rows(page) if r[0] == "(rows, counted)")[DOUBT]
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert "no column of time" in next(r for r in rows(page) if r[0] == "(rows, counted)")[DOUBT]
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    driver.click(page.take)
+    mine, _ = findings(driver)
+    assert len(mine) == 1 and mine[0].pull.end_s == pytest.approx(12.0, abs=0.5)
+    job = driver.window.session.job
+    assert job.log(job.evidence()[-1].id, ["engine_speed"]).channel("engine_speed").time_s[-1] == pytest.approx(13.95)
+    drop(driver, without_time(tmp_path / "again.csv", name="Distance"))
+    again = driver.window.shown()
+    assert next(r for r in rows(again) if r[0] == "Distance")[2] == "Time", "what was named is known the next time"
+
+
+def test_a_row_is_said_to_last_so_long(driver, tmp_path):
+    head, *lines = log_text().splitlines()
+    path = tmp_path / "bare.csv"
+    path.write_text("\n".join(line.split(",", 1)[1] for line in [head, *lines]))
+    driver.rung("A1")
+    drop(driver, path)
+    page = driver.window.shown()
+    in_hand(driver, page, "(rows")
+    assert page.answer.factor_name.text() == "A row lasts"
+    enter(driver, page.answer.factor, "minus a bit")
+    assert "is no number" in page.answer.factor.fault.text()
+    in_hand(driver, page, "IAT")
+    assert page.answer.factor.text() == "" and not page.answer.factor.isModified(), "it was about the rows"
+    in_hand(driver, page, "(rows")
+    enter(driver, page.answer.factor, "-0.05")
+    assert "backward" in page.answer.factor.fault.text()
+    enter(driver, page.answer.factor, "0.05")
+    assert not page.answer.factor.fault.text()
+    assert page.arrivals.shown.pulls()[0].end_s == pytest.approx(12.0, abs=0.5)
+
+
+def test_whole_seconds_and_their_rest_are_added(driver, tmp_path):
+    driver.rung("A1")
+    drop(driver, without_time(tmp_path / "halves.csv", whole=True))
+    page = driver.window.shown()
+    in_hand(driver, page, "Time")
+    choose(driver, page.answer.plus, "Rest")
+    choose(driver, page.answer.plus_unit, "0.01 s")
+    assert next(r for r in rows(page) if r[0] == "Time")[3] == "s + 'Rest' in 0.01 s"
+    at = next(n for n, c in enumerate(page.arrivals.shown.answers.columns) if c.channel == "engine_speed")
+    found = page.arrivals.shown._part([at]).channel("engine_speed").time_s
+    assert found[:4].tolist() == pytest.approx([0.0, 0.05, 0.1, 0.15])
+
+
+def test_a_wideband_in_volts_is_read_by_factor_and_offset(driver, page):
+    in_hand(driver, page, "Cup holder")
+    enter(driver, page.answer.channel, "Oil temperature")
+    choose(driver, page.answer.unit, "degC")
+    enter(driver, page.answer.factor, "12,5")
+    enter(driver, page.answer.offset, "2.5")
+    assert next(r for r in rows(page) if r[0] == "Cup holder")[3] == "degC \u00d7 12.5 + 2.5"
+    driver.click(page.take)
+    job = driver.window.session.job
+    driver.idle()
+    assert job.log(job.evidence()[-1].id).channel("oil_temperature").values[0] == pytest.approx(
+        7 * 12.5 + 2.5 + 273.15
+    )

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from yarvic.core.evidence.as_told import needed
 from yarvic.core.evidence.clock import MINUTES
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.dyno import Curve
@@ -21,7 +22,7 @@ from yarvic.core.formats.logs.import_log import Recording
 from yarvic.core.job.model import Place
 from yarvic.core.physics import FloatArray
 from yarvic.core.physics.fuel import fuel as fuel_by_key
-from yarvic.core.units import units_of
+from yarvic.core.units import logged_units_of
 from yarvic.state.weather import Weather
 
 FEW = ("engine_speed", "throttle")
@@ -115,11 +116,31 @@ class Arrival:
         """What its columns are said to mean."""
         return Understood(self.answers.time, self.answers.columns, self.answers.curve)
 
-    def time_units(self) -> list[tuple[str, str]]:
-        """What its time can be said to count in, and in words."""
+    @property
+    def rows_counted(self) -> bool:
+        """Whether a log has no column of time, so that its rows are counted."""
+        return self.recording.raw.clock == "row" and not self.recording.raw.sheet
+
+    def addable(self, place: int) -> list[str]:
+        """The names of the columns whose numbers may be added to those of the one in a place: sampled with it, and alone in
+        their name.
+        """
         raw = self.recording.raw
-        if raw.clock == "number":
-            return [(u, u) for u in units_of("time")]
+        beside = [raw.time] if raw.time is not None and raw.clock != "row" else []
+        mine = raw.time if place == TIME_PLACE else raw.columns[place]
+        names = [c.name for c in (*beside, *raw.columns)]
+        return [
+            c.name
+            for c in (*beside, *raw.columns)
+            if mine is not None and c is not mine and c.name and not c.states and c.time_s is mine.time_s
+            and c.values.shape == mine.values.shape and names.count(c.name) == 1
+        ]  # fmt: skip
+
+    def time_units(self, place: int = TIME_PLACE) -> list[tuple[str, str]]:
+        """What the time in a place can be said to count in, and in words."""
+        raw = self.recording.raw
+        if place != TIME_PLACE or raw.clock == "number" or self.rows_counted:
+            return [(u, u) for u in logged_units_of("time")]
         if raw.time is not None and raw.time.doubt:
             return [("s", "s: minutes and seconds"), (MINUTES, f"{MINUTES}: hours and minutes")]
         return [("s", "s")]
@@ -137,7 +158,7 @@ class Arrival:
                 return 4, 0.0
             return (1 if c.doubtful else 2 if c.how == "guessed" else 3), c.confidence
 
-        first = 0 if self.recording.raw.clock == "row" else TIME_PLACE
+        first = 0 if self.recording.raw.sheet and self.recording.raw.clock == "row" else TIME_PLACE
         return sorted(range(first, len(self.answers.columns)), key=rank)
 
     def asked(self) -> int:
@@ -167,6 +188,7 @@ class Arrival:
     def _part(self, places: list[int]) -> Log:
         """Some of the columns as channels, as they are said to be read."""
         raw, said = self.recording.raw, self.answers
+        places = needed(said.time, said.columns, [c.name for c in raw.columns], places)
         part = replace(raw, columns=[raw.columns[n] for n in places])
         meant = Understood(said.time, tuple(said.columns[n] for n in places))
         return Recording(part, self.recording.origin, meant).log(meant, said.facts)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from yarvic.core.errors import Cancelled, JobError, YarvicError
 from yarvic.core.evidence.channels import CHANNELS
+from yarvic.core.evidence.dictionary import TIME
 from yarvic.core.job.runs import NewRun
 from yarvic.core.physics.fuel import fuel as fuel_by_key
 from yarvic.core.physics.fuel import fuels
@@ -181,15 +182,28 @@ class Arrivals(RunActs):
 
     def tell(self, place: int, **said: object) -> None:
         """Say what a column is, or what the time counts in. Raises ValueError for what it cannot be."""
+        from yarvic.core.evidence.as_told import renamed_time
         from yarvic.state.arrival import TIME_PLACE
 
         arrival = self.shown
         if arrival is None:
             return
-        if place == TIME_PLACE:
-            self.say(time=arrival.answers.time.told(**said))
+        before, raw = arrival.answers, arrival.recording.raw
+        if TIME in (said.get("channel"), before.column(place).channel) and "channel" in said:
+            # Which column is the time: one of them always is.
+            named = None if place == TIME_PLACE or said["channel"] != TIME else place
+            time, columns = renamed_time(raw, before.time, before.columns, named)
+            if said["channel"] != TIME and place != TIME_PLACE:
+                columns[place] = columns[place].told(**said)
+            if arrival.say(replace(before, time=time, columns=tuple(columns))):
+                self.changed.emit()
             return
-        columns = list(arrival.answers.columns)
+        if place == TIME_PLACE:
+            if said.get("channel"):
+                raise ValueError("What the file calls its time is read as Time, or left aside.")
+            self.say(time=before.time.told(**said))
+            return
+        columns = list(before.columns)
         columns[place] = columns[place].told(**said)
         key = columns[place].channel
         for n, other in enumerate(columns):

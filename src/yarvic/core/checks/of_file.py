@@ -197,6 +197,7 @@ def column_document(c: Column, log: Log) -> dict[str, Any]:
         "name": c.name,
         "channel": c.channel,
         "unit": c.unit_in_words,
+        "scale": c.scale_in_words,
         "how": "used" if c.how == "confirmed" else c.how,
         "confidence": c.confidence,
         "reason": c.reason,

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from yarvic.core.errors import UnitError, times
+from yarvic.core.errors import UnitError, in_plain, times
 from yarvic.core.evidence.dictionary import TIME, read_header
 from yarvic.core.evidence.mapping import Column
 from yarvic.core.evidence.raw import RawColumn, RawLog
@@ -40,8 +40,12 @@ def stamps(raw: RawLog, speed: FloatArray | None = None) -> Column:
     """
     time = raw.time
     assert time is not None
-    if raw.clock == "row":
+    if raw.clock == "row" and raw.sheet:
         return _said(time, "s", "its rows, counted: a curve has no time")
+    if raw.clock == "row":
+        might = next((f": '{in_plain(c.name, 40)}' rises steadily" for c in rising(raw)), "")
+        asked = f"there is no column of time. Read one as Time{might}; or say how long a row lasts"
+        return _guessed(_said(time, "s", "its rows, counted")).changed(question=asked, about="time", confidence=0.5)
     if raw.clock != "number":
         said = _said(time, "s", "a clock" if raw.clock == "clock" else "date and time")
         return _guessed(said).changed(question=time.doubt, about="time", confidence=0.5) if time.doubt else said
@@ -75,6 +79,8 @@ def stamps(raw: RawLog, speed: FloatArray | None = None) -> Column:
 def seconds(values: FloatArray, column: Column, raw: RawLog) -> FloatArray:
     """Stamps as they stand in the file, in s; those that count from 1970 are counted from the first of the log."""
     assert raw.time is not None
+    if raw.clock == "row":
+        return values * unit(column.unit).factor
     if raw.clock != "number":
         # Two numbers are read as minutes and seconds; where a person says minutes, they are hours and minutes.
         return values * unit(MINUTES).factor if column.unit == MINUTES else values
@@ -83,6 +89,11 @@ def seconds(values: FloatArray, column: Column, raw: RawLog) -> FloatArray:
     if abs(first * factor) >= EPOCH_S[0] and abs(first * factor) <= MOST_TIME_S:
         return (values - first) * factor
     return values if factor == 1.0 else values * factor
+
+
+def rising(raw: RawLog) -> list[RawColumn]:
+    """The columns whose numbers rise from row to row, as those of time do."""
+    return [c for c in raw.columns if c.values.size > 2 and not c.states and bool(np.all(np.diff(c.values) > 0))]
 
 
 def _guessed(column: Column) -> Column:

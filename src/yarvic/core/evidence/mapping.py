@@ -23,6 +23,7 @@ About = Literal["", "reference", "sign", "unit", "time", "fuel", "column"]
 # A guess that is less sure than this is not judged by.
 SURE = 0.9
 MOST_COLUMNS = 5_000
+_AS_IT_STANDS: dict[str, Any] = {"factor": 1.0, "offset": 0.0, "plus": "", "plus_unit": ""}
 
 
 class Column(Document):
@@ -30,7 +31,8 @@ class Column(Document):
 
     `sign` -1: counted the other way round. `stoichiometric_afr` belongs to a column in AFR. `question` is what has to
     be answered before it may be judged by, `about` what that concerns; `reason` says where the meaning comes from. `seen`
-    is where its numbers lay in the file it was confirmed for, 2nd and 98th percentile in canonical units.
+    is where its numbers lay in the file it was confirmed for, 2nd and 98th percentile in canonical units. Its numbers
+    times `factor` plus `offset`, plus those of the column `plus` in `plus_unit`, are in its unit: as a person says.
     """
 
     name: Annotated[str, Field(max_length=400)]
@@ -46,9 +48,21 @@ class Column(Document):
     question: str = ""
     about: About = ""
     seen: tuple[float, float] | None = None
+    factor: Annotated[float, Field(ge=-1e12, le=1e12, allow_inf_nan=False)] = 1.0
+    offset: Annotated[float, Field(ge=-1e12, le=1e12, allow_inf_nan=False)] = 0.0
+    plus: Annotated[str, Field(max_length=400)] = ""
+    plus_unit: str = ""
 
     @model_validator(mode="after")
     def _makes_sense(self) -> Column:
+        if self.factor == 0.0:
+            raise ValueError(f"{self.name}: numbers times zero are nothing")
+        if self.channel == TIME and self.factor < 0.0:
+            raise ValueError(f"{self.name}: time that is multiplied by less than zero runs backward")
+        if self.plus_unit and (self.plus_unit not in UNITS or not self._adds(self.plus_unit)):
+            raise ValueError(
+                f"{self.name}: {self.plus_unit} cannot be added to {self.unit or 'numbers without a unit'}"
+            )
         kind = CHANNELS.get(self.channel)
         if self.channel and self.channel != TIME and kind is None:
             raise ValueError(f"there is no channel {self.channel!r}")
@@ -59,6 +73,28 @@ class Column(Document):
         elif quantity and self.unit and (self.unit not in UNITS or UNITS[self.unit].quantity != quantity):
             raise ValueError(f"{self.name}: unit {self.unit!r} does not measure {quantity}")
         return self
+
+    def _adds(self, label: str) -> bool:
+        """Whether numbers in a unit can be added to those of this column: degrees from two zeros cannot."""
+        mine = UNITS.get(self.unit)
+        return label == self.unit or (
+            mine is not None and mine.quantity == UNITS[label].quantity and mine.offset == UNITS[label].offset == 0.0
+        )
+
+    @property
+    def scaled(self) -> bool:
+        """Whether a person says that its numbers are to be multiplied, or something added."""
+        return self.factor != 1.0 or self.offset != 0.0 or bool(self.plus)
+
+    @property
+    def scale_in_words(self) -> str:
+        """What is done with its numbers, such as `x 2 + 10 + 'rest'`; empty where nothing is."""
+        words = [f"\u00d7 {self.factor:g}"] if self.factor != 1.0 else []
+        if self.offset:
+            words.append(f"+ {self.offset:g}" if self.offset > 0 else f"\u2212 {-self.offset:g}")
+        if self.plus:
+            words.append(f"+ '{self.plus}'{f' in {self.plus_unit}' if self.plus_unit not in ('', self.unit) else ''}")
+        return " ".join(words)
 
     @property
     def doubtful(self) -> bool:
@@ -80,8 +116,14 @@ class Column(Document):
             "seen": None,
         }
         kind = CHANNELS.get(values["channel"])
-        if kind is None:
-            values.update(unit="" if values["channel"] != TIME else values["unit"], reference="", sign=1)
+        if values["channel"] == TIME:
+            values.update(reference="", sign=1, stoichiometric_afr=None)
+            if UNITS.get(values["unit"], UNITS["%"]).quantity != "time":
+                values.update(
+                    unit="s", question="no unit of time was chosen", about="time", how="guessed", confidence=0.5
+                )
+        elif kind is None:
+            values.update(unit="", reference="", sign=1, **_AS_IT_STANDS)
         else:
             fits = kind.quantity == "mixture" and values["unit"] in (AFR, PHI)
             if values["unit"] and not fits and UNITS.get(values["unit"], UNITS["%"]).quantity != kind.quantity:
@@ -95,6 +137,8 @@ class Column(Document):
                     question="whether it is absolute or gauge pressure was not chosen", about="reference",
                     how="guessed", confidence=0.5,
                 )  # fmt: skip
+        if not values["plus"]:
+            values["plus_unit"] = ""
         values["reason"] = "as confirmed" if values["how"] == "confirmed" else values["reason"]
         return Column(**values)
 
@@ -102,7 +146,7 @@ class Column(Document):
         """The column kept under its own name, as one that is not understood."""
         return self.changed(
             channel="", unit="", reference="", sign=1, how="not_understood", confidence=0.0, reason=reason,
-            question="", about="",
+            question="", about="", **_AS_IT_STANDS,
         )  # fmt: skip
 
     @property

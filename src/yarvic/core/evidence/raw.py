@@ -17,6 +17,10 @@ Clock = Literal["number", "clock", "date", "row"]
 ABOVE = "above the header"
 
 
+# What was done with stamps of whole seconds that several rows share.
+LAID = "its time shows whole seconds: the rows of each were laid evenly within it"
+
+
 @dataclass
 class RawColumn:
     """A column: its name and unit as they stand in the header, and its numbers, NaN where there is none.

@@ -10,10 +10,11 @@ from functools import partial
 import numpy as np
 
 from yarvic.core.errors import FormatError, in_plain
+from yarvic.core.evidence.as_told import as_told, scaled, still_time, time_place, with_rows
 from yarvic.core.evidence.barometer import to_absolute
 from yarvic.core.evidence.bounds import Around, glance, percentiles
 from yarvic.core.evidence.channels import CHANNELS
-from yarvic.core.evidence.clock import MOST_TIME_S, seconds, stamps
+from yarvic.core.evidence.clock import MOST_TIME_S, rising, seconds, stamps
 from yarvic.core.evidence.counted import Guess, canonical, settle
 from yarvic.core.evidence.dictionary import TIME, Dictionary, Header, Named, dictionary, read_header, squeezed
 from yarvic.core.evidence.doubles import settle_doubles
@@ -46,10 +47,11 @@ class Understood:
     def mapping(self, raw: RawLog, title: str = "") -> Mapping:
         """The same as it is kept and shared."""
         assert raw.time is not None
+        pairs = zip(raw.columns, self.columns, strict=True)
         return Mapping(
             title=title,
             fingerprint=fingerprint([raw.time, *raw.columns]),
-            columns=(self.time, *(_with_seen(c, m) for c, m in zip(raw.columns, self.columns, strict=True))),
+            columns=(self.time, *(_with_seen(scaled(raw, c, m)[0], m) for c, m in pairs)),
             curve=self.curve,
         )
 
@@ -59,11 +61,11 @@ def understand(
 ) -> Understood:
     """What every column means: as a person confirmed it before (`known`), else by name, unit and numbers.
 
-    Raises FormatError without a column of time, and for a mapping of which no column is there.
+    A recording without a column of time is given its rows as one, and that is asked. Raises FormatError where there are
+    no rows either, and for a mapping of which no column is there.
     """
     words = words or dictionary()
-    if known is not None:
-        _find_time(raw, known)
+    with_rows(raw)
     if raw.time is None:
         raise no_time(raw, source)
     if raw.sheet:
@@ -74,22 +76,35 @@ def understand(
         told, columns = _confirmed(raw, known, guess, words, source)
     else:
         columns = guess()
-    columns = settle_doubles(raw, columns)
+    numbers = replace(raw, columns=[scaled(raw, c, m)[0] for c, m in zip(raw.columns, columns, strict=True)])
+    columns = settle_doubles(numbers, columns)
     if raw.sheet:
-        columns = by_identity(raw, columns)
-    time = stamps(raw, _engine_speed(raw, columns))
-    if told is not None and told.unit and (raw.clock == "number" or (time.question and told.how == "confirmed")):
+        columns = by_identity(numbers, columns)
+    time = stamps(raw, _engine_speed(numbers, columns))
+    if (
+        told is not None
+        and told.unit
+        and (raw.clock in ("number", "row") or (time.question and told.how == "confirmed"))
+    ):
         time = told
+    named = time_place(columns)
+    if named is not None:
+        time = time.left_aside(f"'{columns[named].name}' was named as time")
     said = curve_said(raw, columns, known.curve if known is not None else None) if raw.sheet else None
     return Understood(time, tuple(columns), said)
 
 
+def might_be_log(raw: RawLog, understood: Understood) -> bool:
+    """Whether a recording without a column of time is worth asking for one: it names a channel, or something rises."""
+    return any(c.channel for c in understood.columns) or bool(rising(raw))
+
+
 def no_time(raw: RawLog, source: str) -> FormatError:
     """The error for a log without a column of time: it says which of its columns might be one."""
-    rising = [c for c in raw.columns if c.values.size > 2 and not c.states and bool(np.all(np.diff(c.values) > 0))]
+    might_be = rising(raw)
     might = (
-        f" Column '{in_plain(rising[0].name, 60)}' rises steadily: if it is time, say so with its unit."
-        if rising
+        f" Column '{in_plain(might_be[0].name, 60)}' rises steadily: if it is time, say so with its unit."
+        if might_be
         else ""
     )
     return FormatError(
@@ -97,17 +112,6 @@ def no_time(raw: RawLog, source: str) -> FormatError:
         concerns=source,
         remedy=f"Name one column 'time [s]' or 'time [ms]'.{might} A dyno sheet needs engine speed beside power or torque.",
     )
-
-
-def _find_time(raw: RawLog, known: Mapping) -> None:
-    """Take for time the column that a person confirmed as it."""
-    told = next((c for c in known.columns if c.channel == TIME), None)
-    if raw.time is not None or told is None:
-        return
-    for i, column in enumerate(raw.columns):
-        if _same(column, told) and not column.states:
-            raw.time = raw.columns.pop(i)
-            return
 
 
 def _same(raw: RawColumn, column: Column) -> bool:
@@ -127,8 +131,8 @@ def _confirmed(
     found: list[Column | None] = []
     hits = 0 if told is None else 1
     for column in raw.columns:
-        mine = next((c for c in left if c.channel != TIME and _same(column, c)), None)
-        found.append(None if mine is None else _still_fits(column, mine, words))
+        mine = next((c for c in left if c is not told and _same(column, c)), None)
+        found.append(None if mine is None else _still_fits(scaled(raw, column, mine)[0], mine, words))
         if mine is not None:
             left.remove(mine)
             hits += 1
@@ -138,7 +142,7 @@ def _confirmed(
             concerns=source,
             remedy="Choose the mapping that was made for this kind of file.",
         )
-    lost = [c.name for c in left if c.channel and c.channel != TIME]
+    lost = [c.name for c in left if c.channel and c is not told and (c.channel != TIME or c.name)]
     if lost:
         raw.notes.append(
             f"the mapping names {len(lost)} columns that are not there, such as '{in_plain(lost[0], 60)}'"
@@ -151,6 +155,8 @@ def _confirmed(
 def _still_fits(raw: RawColumn, mine: Column, words: Dictionary) -> Column:
     """A confirmed column, with a question where its numbers lie where they cannot."""
     taken = Column(**{**mine.entries(), "how": "confirmed", "confidence": 1.0, "reason": "as confirmed"})
+    if mine.channel == TIME:
+        return still_time(raw, taken)
     if not mine.channel or raw.states:
         return taken
     if not mine.unit or mine.question:
@@ -231,6 +237,8 @@ def take(raw: RawLog, understood: Understood, facts: Facts | None = None, source
     a time stamp is missing or none that a clock can show.
     """
     facts = facts or Facts()
+    raw, time, meant_as = as_told(raw, understood.time, understood.columns)
+    understood = replace(understood, time=time, columns=meant_as)
     time_s = _seconds(raw, understood.time, source)
     doubtful_time = Doubt("time", understood.time.question) if understood.time.question else None
     notes = list(raw.notes)

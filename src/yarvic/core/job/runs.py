@@ -312,6 +312,7 @@ class Runs(Records):
 
     def _read_by(self, evidence_id: str, reading: Reading, rows: list[Any], keys: Iterable[str] | None) -> Log:
         """The log of a run from a file: its columns as they were stored, read by what they are said to mean."""
+        from yarvic.core.evidence.as_told import needed
         from yarvic.core.evidence.taking import take, tells
 
         heads = self.heads(evidence_id)
@@ -319,11 +320,12 @@ class Runs(Records):
             raise self._misfit()
         understood = reading.understood
         wanted = None if keys is None else set(keys)
-        chosen = [
+        asked = (
             n
             for n, c in enumerate(understood.columns)
             if wanted is None or (c.channel or heads.columns[n].name) in wanted or tells(c)
-        ]
+        )
+        chosen = needed(understood.time, understood.columns, [c.name for c in heads.columns], asked)
         meant = replace(understood, columns=tuple(understood.columns[n] for n in chosen))
         raw = self._raw(evidence_id, heads, rows, chosen)
         log = take(raw, meant, reading.facts, f"{self.path.name}, {evidence_id}")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from yarvic.core.evidence.raw import Clock
+from yarvic.core.evidence.raw import LAID, Clock
 from yarvic.core.physics import FloatArray
 
 if TYPE_CHECKING:
@@ -195,6 +195,4 @@ def within_seconds(clock: FloatArray) -> tuple[FloatArray, str]:
     within = np.arange(clock.size) - np.repeat(starts, counts)
     per = np.maximum(counts.astype(np.float64), usual)
     offset = np.where(np.arange(counts.size) == 0, usual - counts, 0.0).clip(min=0.0)
-    return clock + (within + np.repeat(offset, counts)) / np.repeat(per, counts), (
-        "its time shows whole seconds: the rows of each were laid evenly within it"
-    )
+    return clock + (within + np.repeat(offset, counts)) / np.repeat(per, counts), LAID

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yarvic.core.errors import Cancelled, EvidenceError, FormatError
+from yarvic.core.evidence.as_told import with_rows
 from yarvic.core.evidence.dictionary import Dictionary, dictionary
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Facts, Mapping
@@ -16,7 +17,7 @@ from yarvic.core.evidence.raw import RawLog
 from yarvic.core.evidence.sheet.facts import Facts as SheetFacts
 from yarvic.core.evidence.sheet.facts import read_facts
 from yarvic.core.evidence.sheet.runs import is_sheet, sheet_runs, summed, untitled
-from yarvic.core.evidence.taking import Understood, take, understand
+from yarvic.core.evidence.taking import Understood, might_be_log, no_time, take, understand
 from yarvic.core.formats.logs.read import MOST_BYTES, read_recordings
 from yarvic.core.reading import reader
 
@@ -75,6 +76,8 @@ def _imported(
 ) -> Imported:
     source = str(path)
     understood = understand(raw, mapping, words, source)
+    if raw.clock == "row" and understood.time.question:
+        raise no_time(raw, source)  # here nobody can be asked
     kept = understood.mapping(raw, path.stem)
     return Imported(take(raw, understood, facts, source), understood, kept, raw.part, raw.started)
 
@@ -112,7 +115,10 @@ def read_file(
     for raw in tables(path, words):
         if cancelled():
             raise Cancelled(f"reading {path.name} was cancelled")
+        with_rows(raw)
         understood = understand(raw, known(raw), words, str(path))
+        if raw.clock == "row" and not raw.sheet and not might_be_log(raw, understood):
+            raise no_time(raw, str(path))
         said = _said(raw, understood, path, altitude_m) if raw.sheet else None
         origin = Origin(
             name=path.name[:400],

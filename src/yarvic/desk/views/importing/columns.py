@@ -95,7 +95,9 @@ class ColumnModel(QAbstractTableModel):
         if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             return None
         unit = f"{c.unit_in_words or ('?' if c.channel else '')}{', turned' if c.sign == -1 else ''}"
-        name = f"{c.name} [{c.header_unit}]" if c.header_unit else c.name
+        unit = f"{unit} {c.scale_in_words}".strip()
+        counted = found[0] == TIME_PLACE and self.arrival is not None and self.arrival.rows_counted
+        name = "(rows, counted)" if counted else f"{c.name} [{c.header_unit}]" if c.header_unit else c.name
         return (name, "", read_as(c), unit, doubt_of(c, beside))[index.column()]
 
 

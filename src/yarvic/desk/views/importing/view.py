@@ -15,13 +15,14 @@ from yarvic.core.evidence.mapping import AFR
 from yarvic.core.physics.fuel import fuels
 from yarvic.core.units import from_canonical, parse_measure
 from yarvic.desk.overlays import Command
-from yarvic.desk.views.importing.answer import Answer
+from yarvic.desk.views.importing.answer import About, Answer
 from yarvic.desk.views.importing.columns import ColumnTable
 from yarvic.desk.views.importing.conditions import ConditionsForm
 from yarvic.desk.views.importing.curve import CurveForm
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, sideways, word
+from yarvic.state.arrival import TIME_PLACE
 from yarvic.state.arrivals import Arrivals
 from yarvic.state.mappings import share_mapping
 from yarvic.state.session import STEP_TITLES, Session
@@ -250,8 +251,12 @@ class ImportView(View):
             self.answer.show_column(None)
         else:
             arrival = self.arrivals.shown
-            times = arrival.time_units() if arrival is not None else ()
-            self.answer.show_column(found[1], self.table.columns.beside.get(found[0], ""), times)
+            assert arrival is not None
+            place, column = found
+            own = place == TIME_PLACE
+            beside = self.table.columns.beside.get(place, "")
+            times, others = arrival.time_units(place), arrival.addable(place)
+            self.answer.show_column(About(place, column, beside, times, others, own, own and arrival.rows_counted))
 
     # -- answering
 
