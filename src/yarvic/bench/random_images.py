@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from yarvic.bench.table_families import FAMILIES
 from yarvic.core.calibration.storing import CODES
 from yarvic.core.calibration.undescribed.discover import FoundTable
 from yarvic.core.physics import FloatArray
@@ -46,14 +47,15 @@ class RandomImage:
     tables: tuple[Hidden, ...]
 
 
-def random_image(seed: int, tables: int = 40, apart: int = 1) -> RandomImage:
+def random_image(seed: int, tables: int = 40, apart: int = 1, family: str = "bent") -> RandomImage:
     """An image of its own for every seed; what lies between tables is `apart` times as long."""
-    return _Maker(np.random.default_rng(seed), apart).image(tables)
+    return _Maker(np.random.default_rng(seed), apart, family).image(tables)
 
 
 class _Maker:
-    def __init__(self, random: np.random.Generator, apart: int) -> None:
+    def __init__(self, random: np.random.Generator, apart: int, family: str) -> None:
         self.r = random
+        self.family = family
         self.apart = apart
         self.order = "big" if random.random() < 0.5 else "little"
         self.align = int(random.choice([1, 2, 4]))
@@ -99,22 +101,8 @@ class _Maker:
             values[n] = max(values[n], values[n - 1] + 1)
         return values
 
-    def _surface(self, rows: int, columns: int) -> FloatArray:
-        """A table's values, 0 to 1: a bent plane, a ridge, perhaps a bump, and the calibrator's own unevenness."""
-        y, x = np.meshgrid(np.linspace(0, 1, rows), np.linspace(0, 1, columns), indexing="ij")
-        a, b, c, d, e = self.r.normal(0.0, 1.0, 5)
-        z = a * x + b * y + c * x * y + d * x**2 + 0.6 * e * y**2
-        if self.r.random() < 0.5:
-            cx, cy, wide = self.r.uniform(0, 1), self.r.uniform(0, 1), self.r.uniform(0.2, 0.5)
-            z += self.r.normal(0.0, 1.0) * np.exp(-((x - cx) ** 2 + (y - cy) ** 2) / wide**2)
-        if self.r.random() < 0.3:
-            z = np.maximum(z, np.quantile(z, self.r.uniform(0.05, 0.3)))
-        span = float(z.max() - z.min()) or 1.0
-        z = (z - z.min()) / span
-        return np.asarray(z + self.r.normal(0.0, self.r.uniform(0.0, 0.015), z.shape))
-
     def _values(self, rows: int, columns: int, storage: str) -> FloatArray:
-        z = np.clip(self._surface(rows, columns), 0.0, 1.0)
+        z = np.clip(FAMILIES[self.family](self.r, rows, columns), 0.0, 1.0)
         if storage == "f32":
             scale = 10.0 ** self.r.uniform(-1.0, 3.0)
             return np.asarray(z * scale + self.r.normal(0.0, 1.0) * scale)

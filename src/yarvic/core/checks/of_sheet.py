@@ -15,6 +15,7 @@ from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Column, CurveSaid, Mapping
 from yarvic.core.evidence.sheet.curve import BASIS, CORRECTED, sheet_curve, sheet_fault, sheet_questions
+from yarvic.core.evidence.taking import no_time
 from yarvic.core.formats.logs.import_log import Recording, read_file
 from yarvic.core.physics.correction import STANDARDS
 
@@ -43,6 +44,8 @@ def read_sheet(path: Path, told: Told) -> list[dict[str, Any]]:
     found = read_file(path, lambda raw: told.mapping, told.words, altitude_m=told.altitude_m)
     sheets = [r for r in found if r.raw.sheet]
     if not sheets:
+        if all(r.raw.clock == "row" for r in found):
+            raise no_time(found[0].raw, str(path))
         raise FormatError(
             "is a log, and no dyno sheet: there is no power or torque over a speed in it",
             concerns=str(path),

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from collections.abc import Mapping as Table
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -12,7 +12,7 @@ from yarvic.core.evidence.bounds import GLANCE, Around, fits, glance, percentile
 from yarvic.core.evidence.channels import CHANNELS, ChannelKind
 from yarvic.core.evidence.dictionary import Header, Words
 from yarvic.core.evidence.mapping import AFR, PHI, About, Column, How
-from yarvic.core.evidence.meaning import mixture_under_load, retard_score
+from yarvic.core.evidence.meaning import engine_that_slow, mixture_under_load, retard_score
 from yarvic.core.evidence.raw import RawColumn
 from yarvic.core.evidence.vote import (
     CANNOT,
@@ -34,6 +34,7 @@ ABOUT_AFR = 14.6
 # Logarithms of likelihood ratios. Our choice.
 SCALED, NOT_SCALED = 5.0, -3.0  # the header says that its numbers are tenths or tens
 RARE_SCALE, RARE_FACTOR, RARE_SIGN, RARE_PHI = -6.0, -1.5, -2.5, -4.0
+NAMED = 1.0  # what a name says that is a unit too
 POSSIBLE_TOO = 2.5  # a stated unit in which the numbers can be
 AROUND_ONE = 5.0  # a trim that lies around one
 SYSTEM = 1.0  # other units of the file are metric, or are not
@@ -145,7 +146,8 @@ def _unit_ballot(g: Guess, around: Around) -> Ballot:
         priors.setdefault(Reading("factor"), RARE_FACTOR)
     if g.kind.family == "spark_advance":
         priors.update({Reading(u, sign=-1): RARE_SIGN for u in usable})
-    if not g.unit and not g.header.scaled and g.kind.quantity in _ANALOG:
+    stated = bool(g.unit) and not _only_named(g)
+    if not stated and not g.header.scaled and g.kind.quantity in _ANALOG:
         priors.update(odd_readings(g.values))
     ballot = Ballot(list(priors))
     ballot.add(priors.__getitem__)
@@ -153,16 +155,30 @@ def _unit_ballot(g: Guess, around: Around) -> Ballot:
     ballot.add(lambda r: 0.0 if r.odd else in_range(g.words, _ends(g, r)))
     if Reading("factor") in priors and _around_one(g.values):
         ballot.add(lambda r: AROUND_ONE if r.unit == "factor" else -AROUND_ONE / 2.0)
-    if g.kind.quantity == "mixture" and not g.unit:
-        ballot.add(lambda r: 0.0 if r.odd else mixture_under_load(_read(g, r), around.throttle))
+    under_load = _UNDER_LOAD.get(g.kind.quantity)
+    if under_load is not None and (g.kind.quantity != "mixture" or not stated):
+        ballot.add(lambda r: 0.0 if r.odd else under_load(_read(g, r), around.throttle))
     return ballot
+
+
+# What a reading of a quantity says of an open throttle.
+_UNDER_LOAD: Table[str, Callable[[FloatArray, FloatArray], float]] = {
+    "mixture": mixture_under_load,
+    "engine speed": engine_that_slow,
+}
 
 
 def _as_stated(g: Guess, reading: Reading) -> float:
     """What the header's unit is worth: more where the numbers can be that, however unusual they are."""
     if not g.unit or reading.unit != g.unit:
         return 0.0
-    return STATED + (POSSIBLE_TOO if in_range(g.words, _ends(g, reading)) > CANNOT else 0.0)
+    said = NAMED if _only_named(g) else STATED
+    return said + (POSSIBLE_TOO if in_range(g.words, _ends(g, reading)) > CANNOT else 0.0)
+
+
+def _only_named(g: Guess) -> bool:
+    """Whether a mixture's unit is that of its name: a sensor is called by it too, whose volts a logger may write."""
+    return g.kind.quantity == "mixture" and bool(g.unit) and not g.header.unit.strip()
 
 
 def _around_one(values: FloatArray) -> bool:
@@ -231,6 +247,8 @@ def _stated(g: Guess, best: tuple[Reading, float] | None) -> None:
         g.ask("unit", f"its numbers do not fit {g.unit}, as its header says, but {either([r.words for r in others])}")
     elif not fits(g.words, _read(g, Reading(g.unit))) and _past_all_bounds(g, ends):
         g.ask("unit", f"its numbers lie where {g.kind.title.lower()} in {g.unit} cannot")
+    elif best is None:
+        g.ask("unit", f"its numbers hardly fit {g.unit}, as its header says")
 
 
 def _past_all_bounds(g: Guess, ends: tuple[float, float]) -> bool:

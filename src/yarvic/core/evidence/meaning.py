@@ -53,3 +53,21 @@ def mixture_under_load(values: FloatArray, throttle: FloatArray) -> float:
         return 0.0
     middle = float(np.median(opened))
     return 0.0 if 0.68 <= middle <= 1.08 else -1.0 if 0.6 <= middle <= 2.4 else -5.0
+
+
+# Under an open throttle no engine turns more slowly for long, in rpm; nor does one that runs go through so many times its
+# lowest speed below that. Our choices.
+LEAST_LOADED_RPM, LEAST_SWEPT_RPM, MOST_SWEPT = 900.0, 1100.0, 2.0
+
+
+def engine_that_slow(values: FloatArray, throttle: FloatArray) -> float:
+    """How likely an engine speed is that stays low through a pull, as a logarithm: numbers in tens look like that."""
+    turning = values[np.isfinite(values) & (values > 60.0)]
+    if turning.size < LEAST_LOADED_ROWS:
+        return 0.0
+    low, high = np.percentile(turning, (2, 98))
+    if high >= LEAST_SWEPT_RPM:
+        return 0.0
+    opened = values[(throttle >= OPEN) & np.isfinite(values)]
+    loaded = opened.size >= LEAST_LOADED_ROWS and float(np.median(opened)) < LEAST_LOADED_RPM
+    return -9.0 if loaded or high > MOST_SWEPT * low else 0.0

@@ -6,20 +6,22 @@ import numpy as np
 import pytest
 
 from yarvic.bench.random_images import Hidden, Score, random_image, score
+from yarvic.bench.table_families import FAMILIES
 from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.calibration.undescribed import discover as module
 from yarvic.core.calibration.undescribed.bending import bending
 from yarvic.core.calibration.undescribed.byte_order import likely_order
 from yarvic.core.calibration.undescribed.discover import FoundTable, discover
+from yarvic.core.calibration.undescribed.numbers_seen import NumbersSeen
 from yarvic.core.calibration.undescribed.proposed_layout import proposed_layout
 from yarvic.core.errors import CalibrationError
 
-HELD_OUT = (501, 502, 503)
+SEEDS = (501, 502, 503)
 
 
 @pytest.fixture(scope="module")
 def searched():
-    return [(image, discover(image.data)) for image in map(random_image, HELD_OUT)]
+    return [(image, discover(image.data)) for image in map(random_image, SEEDS)]
 
 
 def test_most_hidden_tables_are_found_and_most_that_is_proposed_was_hidden(searched):
@@ -30,16 +32,62 @@ def test_most_hidden_tables_are_found_and_most_that_is_proposed_was_hidden(searc
     assert total.precision > 0.80
 
 
+@pytest.mark.parametrize("family", [f for f in FAMILIES if f not in ("trims", "staged")])
+def test_tables_of_unlike_kinds_are_found_behind_their_axes(family):
+    total = Score(0, 0, 0)
+    for seed in (901, 902):
+        image = random_image(seed, family=family)
+        own = [t for t in image.tables if not t.shared]
+        total += score(own, discover(image.data).tables)
+    # docs/table-finder.md has the figures over many more images, and of the kinds that cannot be told.
+    assert total.recall > 0.74
+
+
+def test_a_table_that_is_of_one_number_up_to_a_load_is_found_whole_without_axes_before_it():
+    image = random_image(903, family="threshold")
+    shared = [t for t in image.tables if t.shared]
+    assert len(shared) > 5 and score(shared, discover(image.data).tables).recall > 0.6
+
+
+def test_bytes_side_by_side_are_no_wide_numbers():
+    y, x = np.meshgrid(np.arange(12), np.arange(16), indexing="ij")
+    small = (60 + 3 * y + 2 * x).astype(np.uint8)
+    wide = (3000 + 700 * y + 333 * x).astype("<u2")
+    flat = np.full((12, 16), 0x5B60, "<u2")
+    for table, is_small in ((small.tobytes(), True), (wide.tobytes(), False), (flat.tobytes(), False)):
+        seen = NumbersSeen(table, "<")
+        assert seen.of_smaller(np.array([0]), "u16", np.array([len(table) // 2])).tolist() == [is_small]
+    assert not NumbersSeen(small.tobytes(), "<").of_smaller(np.array([0]), "u8", np.array([192])).any()
+
+
+def test_whole_steps_and_a_step_from_region_to_region_bend_little_and_noise_does_not():
+    y, x = np.meshgrid(np.linspace(0, 1, 12), np.linspace(0, 1, 14), indexing="ij")
+    stairs = np.round((x + y) * 4.0)
+    regions = np.where(y > 0.5, 60.0 + 10.0 * x, 10.0)
+    noise = np.random.default_rng(3).integers(0, 2, (12, 14)).astype(float)
+
+    def bends(table, placed):
+        whole = np.pad(table, ((1, 1), (0, 0)), constant_values=np.nan)
+        with np.errstate(invalid="ignore"):
+            return float(bending(whole.ravel(), np.array([12]), np.array([14]), placed=placed).bends[0])
+
+    assert bends(stairs, True) < 0.05 and bends(regions, True) < 0.06
+    assert bends(regions, False) > 0.14, "elsewhere it is two tables"
+    assert bends(noise, True) > 0.14
+
+
 def test_the_byte_order_is_told(searched):
     assert [found.byte_order for _, found in searched] == [image.byte_order for image, _ in searched]
 
 
 def test_confidence_puts_what_is_right_first(searched):
-    for image, found in searched:
+    for _, found in searched:
         sure = [t.confidence for t in found.tables]
         assert sure == sorted(sure, reverse=True)
         assert all(0.0 < c < 1.0 for c in sure)
-        assert score(image.tables, found.tables, confidence=0.8).precision >= 0.85
+    likely = sum((score(image.tables, found.tables, confidence=0.8) for image, found in searched), Score(0, 0, 0))
+    every = sum((score(image.tables, found.tables) for image, found in searched), Score(0, 0, 0))
+    assert likely.precision >= 0.9 and likely.proposed > 0.6 * every.proposed
 
 
 def test_no_two_proposals_have_a_number_in_common_their_axes_included(searched):
@@ -149,12 +197,18 @@ def test_bending_is_the_mean_second_difference_over_the_span():
     assert np.isnan(bent(np.ones((1, 4, 4))).bends[0])
 
 
-def test_blocks_of_other_shapes_bend_as_they_do_alone():
+@pytest.mark.parametrize("placed", [False, True])
+def test_blocks_of_other_shapes_bend_as_they_do_alone(placed):
     random = np.random.default_rng(4)
     shapes = [(4, 6), (9, 5), (5, 4), (12, 11)]
     blocks = [random.normal(0.0, 1.0, (rows + 2, columns)) for rows, columns in shapes]
-    together = bending(np.concatenate([b.ravel() for b in blocks]), *np.array(shapes).T)
-    alone = [bent(b[None, 1:-1], b[0], b[-1]) for b in blocks]
+    if placed:
+        blocks = [np.floor(np.add.outer(np.arange(rows + 2.0), np.arange(columns)) / 2.0) for rows, columns in shapes]
+    together = bending(np.concatenate([b.ravel() for b in blocks]), *np.array(shapes).T, placed=placed)
+    alone = [
+        bending(b.ravel(), np.array([r]), np.array([c]), placed=placed)
+        for b, (r, c) in zip(blocks, shapes, strict=True)
+    ]
     assert together.bends == pytest.approx([a.bends[0] for a in alone], rel=1e-12)
     assert together.more_above.tolist() == [a.more_above[0] for a in alone]
     assert together.more_below.tolist() == [a.more_below[0] for a in alone]

@@ -170,4 +170,5 @@ def _looked_at(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, column
     bent = bending_at(seen, storage, starts, rows, columns)
     with np.errstate(invalid="ignore"):
         good = (bent.bends < LOOSE) & ~bent.more_above & ~bent.more_below
+    good &= ~seen.of_smaller(starts, storage, rows * columns)
     return Blocks(storage, rows[good], columns[good], starts[good], bent.bends[good])

@@ -13,7 +13,7 @@ from dataclasses import dataclass, fields
 import numpy as np
 
 from yarvic.core.calibration.storing import SIZES
-from yarvic.core.calibration.undescribed.bending import bending_at, may_begin
+from yarvic.core.calibration.undescribed.bending import bending_at, may_begin, row_goes_on, rows_bend_little
 from yarvic.core.calibration.undescribed.numbers_seen import AXIS_TYPES, SIGNED, VALUE_TYPES, Bools, Ints, NumbersSeen
 from yarvic.core.physics import FloatArray
 
@@ -99,10 +99,13 @@ def _behind(seen: NumbersSeen, runs: Runs, types: Sequence[str]) -> Iterator[Pla
     first_is_x = np.concatenate([p[2] for p in parts])
     columns = np.where(first_is_x, runs.first_count[which], runs.second_count[which])
     rows = runs.first_count[which] + runs.second_count[which] - columns
-    # Each block is looked at once, whatever axes stand before it.
-    blocks, back = np.unique((values << 12) | (rows << 6) | columns, return_inverse=True)
+    # Each block is looked at once, whatever axes stand before it: those before which its own rows may go on apart.
     for storage in types:
-        bends = _bends(seen, storage, blocks >> 12, (blocks >> 6) & 63, blocks & 63)[back]
+        own_type = runs.second_type[which] == AXIS_TYPES.index(storage)
+        blocks, back = np.unique((values << 13) | (rows << 7) | (columns << 1) | own_type, return_inverse=True)
+        bends = _bends(
+            seen, storage, blocks >> 13, (blocks >> 7) & 63, (blocks >> 1) & 63, (blocks & 1).astype(np.bool_)
+        )[back]
         good = np.flatnonzero(bends < LOOSE)
         yield Placed(
             storage, runs.only(which[good]), first_is_x[good], rows[good], columns[good], values[good], bends[good]
@@ -182,21 +185,27 @@ def _even(seen: NumbersSeen, starts: Ints, counts: Ints, storage: str) -> Bools:
     return found
 
 
-def _bends(seen: NumbersSeen, storage: str, values: Ints, rows: Ints, columns: Ints) -> FloatArray:
-    """How much blocks bend; NaN where a first look told that there is none."""
+def _bends(seen: NumbersSeen, storage: str, values: Ints, rows: Ints, columns: Ints, own_type: Bools) -> FloatArray:
+    """How much blocks bend; NaN where a cheaper look told that there is none.
+
+    Two rows of a table may rise as axes do, in numbers of the same type (`own_type`): then its other rows go on as they do.
+    """
     bends = np.full(values.size, np.nan)
     fits = np.flatnonzero(seen.may_hold(values, storage, rows * columns))
-    begins, again = np.unique((values[fits] << 6) | columns[fits], return_inverse=True)
-    fits = fits[_bends_at_first(seen, begins >> 6, storage, begins & 63)[again]]
-    bent = bending_at(seen, storage, values[fits], rows[fits], columns[fits])
-    bends[fits] = np.where(bent.more_above, np.nan, bent.bends)
+    fits = fits[~seen.of_smaller(values[fits], storage, (rows * columns)[fits])]
+    for look in (_smooth_at_an_end, rows_bend_little):
+        fits = fits[look(seen, storage, values[fits], rows[fits], columns[fits])]
+    fits = fits[~(own_type[fits] & row_goes_on(seen, storage, values[fits], columns[fits]))]
+    bent = bending_at(seen, storage, values[fits], rows[fits], columns[fits], placed=True)
+    bends[fits] = np.where(bent.more_above & own_type[fits], np.nan, bent.bends)
     return bends
 
 
-def _bends_at_first(seen: NumbersSeen, starts: Ints, storage: str, columns: Ints) -> Bools:
-    """Whether the first four rows bend little from row to row, and the row before them does not go on."""
-    found = may_begin(seen, storage, starts, columns)
-    four = bending_at(seen, storage, starts[found], np.full(int(found.sum()), 4), columns[found])
-    with np.errstate(invalid="ignore"):
-        found[found] = (four.bends < AT_FIRST) & ~four.more_above
+def _smooth_at_an_end(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, columns: Ints) -> Bools:
+    """Whether the first or the last three rows bend little, or not at all: each such place is looked at once."""
+    found = np.zeros(starts.size, np.bool_)
+    for ends in (starts, starts + (rows - 3) * columns * SIZES[storage]):
+        left = np.flatnonzero(~found)
+        begins, again = np.unique((ends[left] << 6) | columns[left], return_inverse=True)
+        found[left] = may_begin(seen, storage, begins >> 6, begins & 63)[again]
     return found

@@ -7,6 +7,8 @@ how well it does is in docs/table-finder.md.
 
 from __future__ import annotations
 
+from bisect import bisect_right
+from collections import Counter
 from collections.abc import Callable, Container
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -19,6 +21,7 @@ from yarvic.core.calibration.undescribed.axes_alone import lengths_alone
 from yarvic.core.calibration.undescribed.axes_elsewhere import Blocks, blocks_of
 from yarvic.core.calibration.undescribed.behind_axes import LOOSE, Placed, behind_axes
 from yarvic.core.calibration.undescribed.byte_order import SIGNS, Order, likely_order
+from yarvic.core.calibration.undescribed.longer_blocks import from_flat_rows, longer
 from yarvic.core.calibration.undescribed.numbers_seen import AXIS_TYPES, Bools, Free, NumbersSeen
 
 CHUNK, OVERLAP, AT_ONCE = 1 << 20, 1 << 13, 2  # bytes searched at a time, and parts at a time
@@ -26,8 +29,11 @@ CHUNK, OVERLAP, AT_ONCE = 1 << 20, 1 << 13, 2  # bytes searched at a time, and p
 # held against images of random layouts in docs/table-finder.md.
 BEHIND, ELSEWHERE, FOR_SMOOTH, FOR_SIZE, FOR_COUNTS, SURE = 0.60, 0.25, 0.22, 0.10, 0.07, 0.99
 FOR_LENGTH = 0.1
-# How much a block without axes before it weighs, by how many of its lengths axes elsewhere have.
-KNOWN = 0.3, 0.5, 1.0
+# What a block weighs that begins or ends with rows of one number.
+FOR_FLAT = 0.3
+# What a block without axes before it weighs, where so many others have its lengths: more with each. Those count that bend
+# so little.
+BY_LENGTHS, EVEN = (0.1, 4.0), 0.06
 LARGE = 150.0  # values of a large table
 Progress = Callable[[float], None]
 Cancelled = Callable[[], bool]
@@ -91,7 +97,7 @@ class _Likely:
 
     __slots__ = ("counted", "end", "gain", "lengths", "n", "offset", "part", "start")
 
-    def __init__(self, offset: int, part: Placed | Blocks, n: int, counted: bool) -> None:
+    def __init__(self, offset: int, part: Placed | Blocks, n: int, counted: bool, weight: float = 1.0) -> None:
         self.offset, self.part, self.n, self.counted, self.lengths = offset, part, n, counted, 0
         size = SIZES[part.storage] * int(part.rows[n]) * int(part.columns[n])
         at = int(part.values[n])
@@ -100,14 +106,26 @@ class _Likely:
             start = min(int(part.runs.first[n]), at)
         self.start, self.end = offset + start, offset + at + size
         self.gain = (self.end - self.start) * (1.0 - float(part.bends[n]) / LOOSE) ** 2
-        self.gain *= (1.3 if isinstance(part, Placed) else 0.8) * (1.5 if counted else 1.0)
+        self.gain *= weight * (1.3 if isinstance(self.part, Placed) else 1.4) * (1.5 if counted else 1.0)
 
     def known(self, lengths: Container[int]) -> None:
-        """Weigh by whether axes of both its lengths stand somewhere, where none stand before it."""
+        """Note how many of its lengths axes have that stand somewhere, where none stand before it."""
         if isinstance(self.part, Blocks):
             rows, columns = int(self.part.rows[self.n]), int(self.part.columns[self.n])
             self.lengths = (rows in lengths) + (columns in lengths)
-            self.gain *= KNOWN[self.lengths]
+
+    def weighed(self, usual: Counter[int]) -> None:
+        """Weigh by how many other blocks have its lengths, where no axes stand before it: tables share their axes."""
+        if isinstance(self.part, Blocks):
+            rows, columns = int(self.part.rows[self.n]), int(self.part.columns[self.n])
+            many = min(usual[rows], usual[columns]) if rows != columns else usual[rows] / 2.0
+            least, half = BY_LENGTHS
+            self.gain *= (many + least) / (many + half)
+
+    def laid(self) -> tuple[int, int, int]:
+        """How its rows lie: bytes of a number, columns, and where rows begin."""
+        size, columns = SIZES[self.part.storage], int(self.part.columns[self.n])
+        return size, columns, int(self.part.values[self.n]) % (size * columns)
 
     def moved(self, by: int) -> _Likely:
         """The same further on."""
@@ -134,6 +152,34 @@ class _Likely:
             int(part.values[n]), part.storage, rows, columns, x, y, bends, self.counted, sure, self.lengths
         )
         return table.moved(self.offset)
+
+
+class _Inside:
+    """Blocks by how their rows lie: what tells a table behind axes from rows of a table that rise as axes do."""
+
+    def __init__(self, blocks: list[_Likely]) -> None:
+        self._spans: dict[tuple[int, int, int], list[tuple[int, int]]] = {}
+        for one in blocks:
+            self._spans.setdefault(one.laid(), []).append((one.start, one.end))
+        for spans in self._spans.values():
+            spans.sort()
+            # Those that end before one that begins earlier hold nothing that it does not.
+            kept: list[tuple[int, int]] = []
+            for start, end in spans:
+                if not kept or end > kept[-1][1]:
+                    kept.append((start, end))
+            spans[:] = kept
+
+    def has(self, one: _Likely) -> bool:
+        """Whether its axes and its numbers are rows of a block: at least one whole row before its numbers."""
+        spans = self._spans.get(one.laid())
+        if not spans:
+            return False
+        values = one.offset + int(one.part.values[one.n])
+        size, columns, _ = one.laid()
+        before = values - 2 * size * columns
+        at = bisect_right(spans, (before, 1 << 62)) - 1
+        return at >= 0 and one.end <= spans[at][1]
 
 
 class _Ground:
@@ -175,6 +221,12 @@ def discover(
                 lengths[length] = lengths.get(length, 0) + many
     for one in likely:
         one.known(lengths)
+    usual: Counter[int] = Counter()
+    for table in _apart(len(data), likely):
+        if table.x is None and table.bends < EVEN:
+            usual.update((table.rows, table.columns))
+    for one in likely:
+        one.weighed(usual)
     return Discovered(order, _apart(len(data), likely))
 
 
@@ -190,11 +242,18 @@ def _searched(
     for one in sorted(likely, key=lambda t: -t.gain):
         if one.counted:
             ground.take(one.start, one.end)
-    likely += _without_axes(blocks_of(seen, Free(ground.taken)))
+    free = Free(ground.taken)
+    blocks = blocks_of(seen, free)
+    elsewhere = _without_axes(blocks) + _without_axes(longer(seen, free, blocks))
+    inside = _Inside(elsewhere)
+    likely = [one for one in likely if not inside.has(one)]
+    with_axes = {(one.laid(), one.end) for one in likely}
+    likely += [one for one in elsewhere if (one.laid(), one.end) not in with_axes]
     ground = _Ground(len(seen.data))
     for one in sorted(likely, key=lambda t: -t.gain):
         ground.take(one.start, one.end)
     alone = lengths_alone(seen, Free(ground.taken))
+    likely += _without_axes(from_flat_rows(seen, free, alone), FOR_FLAT)
     step()
     return likely, alone
 
@@ -218,8 +277,8 @@ def _with_axes(seen: NumbersSeen, cancelled: Cancelled = lambda: False) -> list[
     return found
 
 
-def _without_axes(blocks: list[Blocks]) -> list[_Likely]:
-    return [_Likely(0, part, n, False) for part in blocks for n in range(part.values.size)]
+def _without_axes(blocks: list[Blocks], weight: float = 1.0) -> list[_Likely]:
+    return [_Likely(0, part, n, False, weight) for part in blocks for n in range(part.values.size)]
 
 
 def _counted(seen: NumbersSeen, placed: Placed) -> Bools:

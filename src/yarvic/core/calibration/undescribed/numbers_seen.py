@@ -19,6 +19,8 @@ GREATEST_FLOAT, LEAST_FLOAT = 1e7, 1e-5
 JUMP = 2.5
 # A step so many times smaller than the one before it may be where numbers of another kind begin. Our choice.
 HALT = 4.0
+# Bytes of one number that differ by no more are nearly alike: one in eight low bytes of a wide number is by chance.
+ALIKE_BYTES = 16
 Bools = NDArray[np.bool_]
 Ints = NDArray[np.int64]
 Counts = NDArray[np.int32]  # half the memory, and a part of an image is far from its limit
@@ -48,6 +50,7 @@ class NumbersSeen:
         self.bytes = np.frombuffer(data, np.uint8)
         self.sign = sign
         self._seen: dict[tuple[str, int], Seen] = {}
+        self._alike: dict[tuple[str, int], tuple[Counts, Counts]] = {}
         self._addressed: dict[tuple[str, str], NDArray[Any]] = {}
 
     def seen(self, storage: str, phase: int) -> Seen:
@@ -91,6 +94,37 @@ class NumbersSeen:
                     self.seen(storage, phase), (starts[mine] - phase) // size, counts[mine], storage
                 )
         return found
+
+    def of_smaller(self, starts: Ints, storage: str, counts: Ints) -> Bools:
+        """Whether most of so many numbers from each address on are of bytes that are nearly alike.
+
+        Then they are smaller numbers side by side, that step little: the low byte of a wide one may be any. A number that
+        is the same as the next tells nothing.
+        """
+        size = SIZES[storage]
+        found = np.zeros(starts.size, np.bool_)
+        if size == 1:
+            return found
+        for phase in range(size):
+            mine = np.flatnonzero(starts % size == phase)
+            if mine.size:
+                alike, some = self._alike_bytes(storage, phase)
+                first = (starts[mine] - phase) // size
+                last = np.minimum(first + counts[mine], alike.size - 1)
+                found[mine] = 2 * (alike[last] - alike[first]) > some[last] - some[first]
+        return found
+
+    def _alike_bytes(self, storage: str, phase: int) -> tuple[Counts, Counts]:
+        """How many numbers before each place are of bytes that are nearly alike, of how many that differ from the next."""
+        key = storage, phase
+        if key not in self._alike:
+            size = SIZES[storage]
+            count = max((len(self.data) - phase) // size, 0)
+            each = self.bytes[phase : phase + size * count].reshape(count, size)
+            apart = (each[:, 1:] - each[:, :1]).astype(np.int8)  # around the circle of bytes
+            some = np.append((each[1:] != each[:-1]).any(1), False)[:count]
+            self._alike[key] = counted((np.abs(apart.astype(np.int16)) <= ALIKE_BYTES).all(1) & some), counted(some)
+        return self._alike[key]
 
     def rising_up_to(self, ends: Ints, storage: str) -> Ints:
         """How many numbers of a type rise up to each address (that behind the last of them)."""
