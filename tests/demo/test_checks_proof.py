@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from yarvic.demo.checks_proof import BROKEN, Pair, Sensor, _broken, count_of_pairs, coverage, lines, pairs
+from yarvic.demo.checks_proof import BROKEN, Pair, Sensor, _broken, count_of_pairs, coverage, lines, pairs, weather_coverage
 
 PAIRS = [
     Pair("wether", ("boost_leak", "slipping_clutch"), (True, True), True, True),
@@ -17,7 +17,7 @@ def test_the_page_counts_pairs_names_what_was_missed_and_says_what_passes_in_sil
         Sensor("wether", "smoke", BROKEN[0], 2, ()),
         Sensor("wether", "supply_voltage", BROKEN[0], 1, ("supply_voltage",)),
     ]
-    words = "\n".join(lines(PAIRS, broken, {"one day": (0.95, 0.05)}))
+    words = "\n".join(lines(PAIRS, broken, {"one day": (0.95, 0.05)}, {"near": 0.9501}))
     assert "| the first cause is one of the two | 2 of 3 |" in words
     assert "| both among the first 4 | 1 of 3 |" in words and "nothing named explains | 2 of 3 |" in words
     assert words.count("| Weak injector |") == 2 or words.count("wether |") >= 1
@@ -44,3 +44,8 @@ def test_a_sensor_is_broken_in_the_pull(kind):
 def test_intervals_over_days_hold_what_they_claim():
     for design, (held, called) in coverage(3).items():
         assert 0.93 <= held <= 0.985 and held + called == pytest.approx(1.0), design
+
+
+def test_intervals_of_other_weather_hold_a_pull_on_such_a_day():
+    for days, held in weather_coverage(4).items():
+        assert 0.93 <= held <= 0.97, days

@@ -14,9 +14,10 @@ from yarvic.bench.rig import usual_settings
 from yarvic.bench.vehicles import plant_for
 from yarvic.core.checks.against_baseline import kind_of
 from yarvic.core.checks.causes import causes
-from yarvic.core.checks.finding import PASS
+from yarvic.core.checks.finding import PASS, Finding, Where
 from yarvic.core.checks.limits import default_limits
 from yarvic.core.checks.run import check_log
+from yarvic.core.checks.weather import Days, Measured, on_the_days
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.days import DAY_SHARE, fit_days
 from yarvic.core.evidence.log import Log
@@ -204,7 +205,45 @@ def _drawn(
     return value + rng.normal(0.0, NOISE_SHARE, value.size), second, place, session
 
 
-def lines(found: list[Pair], broken: list[Sensor], held: Mapping[str, tuple[float, float]]) -> list[str]:
+# Air temperatures in K of the days that were pulled on, three pulls each, and of the day that is asked about.
+WEATHER: Mapping[str, tuple[tuple[float, ...], float]] = {
+    "one day, asked about one like it": ((290.0,), 290.0),
+    "two days, like one of them": ((283.0, 298.0), 283.0),
+    "three days, like one of them": ((283.0, 290.0, 298.0), 290.0),
+    "four days, like one of them": ((280.0, 286.0, 292.0, 298.0), 292.0),
+    "two days, 8 K hotter": ((283.0, 300.0), 308.0),
+    "three days, 8 K hotter": ((283.0, 290.0, 300.0), 308.0),
+    "four days, 8 K hotter": ((283.0, 288.0, 294.0, 300.0), 308.0),
+}
+PER_KELVIN = 0.002  # a share of what is measured
+
+
+def weather_coverage(seed: int = 9) -> dict[str, float]:
+    """By days pulled on: how often the interval at 95 % of a day holds what a single pull on such a day brings."""
+    rng, rule = np.random.default_rng(seed), default_limits().rules["exhaust_temperature"]
+    shares = {}
+    for name, (days, asked_k) in WEATHER.items():
+        held = 0
+        for _ in range(DRAWS):
+            runs = []
+            for t in days:
+                of_day = 1.0 + PER_KELVIN * (t - asked_k) + rng.normal(0.0, DAY_SHARE)
+                for value in of_day + rng.normal(0.0, NOISE_SHARE, 3):
+                    finding = Finding("exhaust_temperature", PASS, "", rule, value, Where("pull", 0.0, 1.0))
+                    runs.append(Measured((finding,), t, 97e3))
+            (told,) = on_the_days(Days(hottest_k=asked_k), runs)
+            assert told.low is not None and told.high is not None
+            held += told.low <= 1.0 + rng.normal(0.0, DAY_SHARE) + rng.normal(0.0, NOISE_SHARE) <= told.high
+        shares[name] = held / DRAWS
+    return shares
+
+
+def lines(
+    found: list[Pair],
+    broken: list[Sensor],
+    held: Mapping[str, tuple[float, float]],
+    weather: Mapping[str, float],
+) -> list[str]:
     """The same in Markdown."""
     out = ["## Two faults at once", ""]
     if found:
@@ -261,6 +300,13 @@ def lines(found: list[Pair], broken: list[Sensor], held: Mapping[str, tuple[floa
         "| pulls | the interval at 95 % holds the truth | no gain is called one |",
         "|---|---|---|",
         *(f"| {name} | {share * 100:.1f} % | {called * 100:.1f} % |" for name, (share, called) in held.items()),
+        "",
+        "What a finding comes to in other weather: three pulls a day, with that scatter of pulls and days, and"
+        f" {PER_KELVIN * 100:g} % a kelvin.",
+        "",
+        "| pulls | the interval at 95 % holds a pull on such a day |",
+        "|---|---|",
+        *(f"| {name} | {share * 100:.1f} % |" for name, share in weather.items()),
         "",
     ]
     return out

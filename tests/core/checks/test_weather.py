@@ -6,7 +6,16 @@ import scipy.stats
 
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH, Finding, Where
 from yarvic.core.checks.limits import default_limits
-from yarvic.core.checks.weather import DAY_OVER_NOISE, Days, Measured, _days_of, _predicted, corners, on_the_days
+from yarvic.core.checks.weather import (
+    DAY_OVER_NOISE,
+    Days,
+    Measured,
+    _days_of,
+    _predicted,
+    _within,
+    corners,
+    on_the_days,
+)
 from yarvic.core.physics.air import isa_pressure
 
 RULE = default_limits().rules["knock_retard"]
@@ -50,7 +59,10 @@ def test_what_it_comes_to_is_judged(slope, severity):
 def test_a_day_that_was_measured_needs_no_trend_and_takes_the_worst_pull():
     runs = [pull(29.0, 1.0), pull(30.5, 2.0), pull(10.0, 0.0)]
     found = day(Days(hottest_k=303.15), runs)
-    assert found.value == 2.0 and (found.low, found.high) == (1.0, 2.0) and found.severity == WATCH
+    assert found.value == 2.0 and found.severity == WATCH
+    assert found.low < 1.0 and found.high > 2.0, "a new day brings more than the pulls of one"
+    alone = day(Days(hottest_k=303.15), [pull(29.0, 1.0), pull(10.0, 0.0)])
+    assert (alone.low, alone.high) == (1.0, 1.0), "one pull a day shows no scatter"
 
 
 def test_what_has_not_begun_to_show_proves_nothing_for_a_hotter_day():
@@ -120,6 +132,23 @@ def test_the_interval_of_a_hotter_day_holds_what_a_new_day_brings(temperatures):
         centre = points[:, 0].mean()
         design = np.column_stack([np.ones(len(points)), (points[:, 0] - centre) / 6.0])
         asked = np.array([1.0, (308.0 - centre) / 6.0])
-        _, low, high = _predicted(design, points[:, 2], asked, _days_of(points))
+        scatter = _within(points[:, 2], _days_of(points))
+        _, low, high = _predicted(design, points[:, 2], asked, _days_of(points), scatter)
         held += low <= 0.2 * 308.0 + rng.normal(0.0, DAY_OVER_NOISE) + rng.normal() <= high
+    assert 0.92 <= held / 500 <= 0.98
+
+
+@pytest.mark.parametrize("days", [(283.0,), (283.0, 298.0), (283.0, 290.0, 298.0), (280.0, 283.0, 290.0, 298.0)])
+def test_near_a_day_that_was_pulled_the_interval_holds_what_another_day_like_it_brings(days):
+    """500 draws each, three pulls a day, asked at 283 K, where one of the days was."""
+    rng = np.random.default_rng(5)
+    held = 0
+    for _ in range(500):
+        runs = []
+        for t in days:
+            off = 1.5 + 0.02 * (t - 283.0) + 0.1 * rng.normal(0.0, DAY_OVER_NOISE)
+            runs += [pull(t - 273.15, off + 0.1 * rng.normal()) for _ in range(3)]
+        found = day(Days(coldest_k=283.0), runs)
+        assert found.low is not None and found.high is not None
+        held += found.low <= 1.5 + 0.1 * rng.normal(0.0, DAY_OVER_NOISE) + 0.1 * rng.normal() <= found.high
     assert 0.92 <= held / 500 <= 0.98

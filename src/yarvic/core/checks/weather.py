@@ -153,14 +153,28 @@ def _on_day(check: str, rule: Rule, points: FloatArray, temperature_k: float, pr
         np.abs(points[:, 1] / pressure_pa - 1.0) <= ALIKE_PRESSURE
     )
     if near.any():
-        values = points[near, 2]
-        worst = float(values.max() if rule.side == "above" else values.min())
-        return made(_severity(rule, worst, worst, worst), worst, float(values.min()), float(values.max()))
+        worst, low, high = _measured_there(points, near, rule)
+        return made(_severity(rule, worst, low, high), worst, low, high)
     fitted = _fitted(points, temperature_k, pressure_pa)
     if isinstance(fitted, str):
         return made(NO_DATA, None, None, None, fitted)
     value, low, high = fitted
     return made(_severity(rule, value, low, high), value, low, high)
+
+
+def _measured_there(points: FloatArray, near: NDArray[np.bool_], rule: Rule) -> tuple[float, float, float]:
+    """The worst pull of such a day, with the interval of a single new one on another day like it; that of the pulls
+    themselves where their scatter cannot be told.
+    """
+    values, day = points[near, 2], _days_of(points)
+    worst = float(values.max() if rule.side == "above" else values.min())
+    low, high = float(values.min()), float(values.max())
+    scatter = _within(points[:, 2], day)
+    one = np.ones((values.size, 1))
+    told = _predicted(one, values, np.ones(1), np.unique(day[near], return_inverse=True)[1], scatter)
+    if scatter[1] and not isinstance(told, str):
+        low, high = min(low, told[1]), max(high, told[2])
+    return worst, low, high
 
 
 def _severity(rule: Rule, value: float, low: float, high: float) -> str:
@@ -196,7 +210,8 @@ def _fitted(points: FloatArray, temperature_k: float, pressure_pa: float) -> tup
         asked.append((at - centre) / spread)
     if t.size < max(LEAST_PULLS, len(columns) + 2):
         return f"Pull again: {t.size} pulls are too few for a trend."
-    return _predicted(np.stack(columns, axis=1), v, np.array(asked), _days_of(points))
+    day = _days_of(points)
+    return _predicted(np.stack(columns, axis=1), v, np.array(asked), day, _within(v, day))
 
 
 def _covers(values: FloatArray, unit: str) -> str:
@@ -216,13 +231,26 @@ def _days_of(points: FloatArray) -> NDArray[np.intp]:
     return found
 
 
+def _within(values: FloatArray, day: NDArray[np.intp]) -> tuple[float, int]:
+    """The variance of pulls within their days, and its degrees of freedom; nought where each day has one."""
+    member = (day[:, None] == np.arange(int(day.max()) + 1)[None, :]).astype(np.float64)
+    freedom = values.size - member.shape[1]
+    off = values - member @ (member.T @ values / member.sum(axis=0))
+    return (float(off @ off) / freedom, freedom) if freedom else (0.0, 0)
+
+
 def _predicted(
-    design: FloatArray, values: FloatArray, asked: FloatArray, day: NDArray[np.intp]
+    design: FloatArray,
+    values: FloatArray,
+    asked: FloatArray,
+    day: NDArray[np.intp],
+    scatter: tuple[float, int],
 ) -> tuple[float, float, float] | str:
     """Value and interval of a single pull on another day: trend by generalised least squares, the day a random effect.
 
-    The noise is that within days. The day's variance follows from what the days lie off the trend, and a prior; degrees of
-    freedom by Satterthwaite (1946).
+    `scatter`: the variance of pulls within days and its degrees of freedom. The day's variance follows from what the days
+    lie off the trend, and a prior in terms of that; degrees of freedom by Satterthwaite (1946), so that what hangs on the
+    scatter hangs on its degrees.
     """
     from scipy.stats import t as student
 
@@ -232,11 +260,8 @@ def _predicted(
     member = (day[:, None] == np.arange(days)[None, :]).astype(np.float64)
     sizes = member.sum(axis=0)
     means = member.T @ values / sizes
-    within_freedom = count - days
-    if within_freedom >= 1:
-        noise = float(np.sum((values - member @ means) ** 2)) / within_freedom
-    else:  # one pull a day: noise and day cannot be told apart, and are taken together
-        noise, within_freedom = 0.0, 0
+    # One pull a day: noise and day cannot be told apart, and are taken together.
+    noise, within_freedom = scatter
     of_days = member.T @ design / sizes[:, None]
     off = means - of_days @ np.linalg.lstsq(of_days, means, rcond=None)[0]
     day_freedom = max(days - design.shape[1], 0)
@@ -253,8 +278,10 @@ def _predicted(
     solved = inverse @ design.T @ np.linalg.solve(whole, values)
     value = float(asked @ solved)
     variance = (float(asked @ inverse @ asked) if between + noise > 0.0 else 0.0) + between + noise
-    doubt = (between * (variance / max(between + noise, 1e-300))) ** 2 / weight
-    doubt += (noise**2) / within_freedom if within_freedom else 0.0
+    over = variance / max(between + noise, 1e-300)
+    of_scatter = noise + prior * DAY_OVER_NOISE**2 * noise / weight  # the part that follows from the scatter
+    doubt = (over * (between + noise - of_scatter)) ** 2 / max(day_freedom, 1)
+    doubt += (over * of_scatter) ** 2 / within_freedom if within_freedom else 0.0
     freedom = variance**2 / doubt if doubt > 0.0 else float(max(weight, 1.0))
     half = float(student.ppf(0.5 + CONFIDENCE / 2.0, max(freedom, 1.0))) * variance**0.5
     return value, value - half, value + half
