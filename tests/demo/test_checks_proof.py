@@ -3,7 +3,17 @@
 import numpy as np
 import pytest
 
-from yarvic.demo.checks_proof import BROKEN, Pair, Sensor, _broken, count_of_pairs, coverage, lines, pairs, weather_coverage
+from yarvic.demo.checks_proof import (
+    BROKEN,
+    Pair,
+    Sensor,
+    _broken,
+    count_of_pairs,
+    coverage,
+    lines,
+    pairs,
+    weather_coverage,
+)
 
 PAIRS = [
     Pair("wether", ("boost_leak", "slipping_clutch"), (True, True), True, True),
