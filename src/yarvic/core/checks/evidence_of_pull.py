@@ -87,6 +87,7 @@ class PullEvidence:
     charge_first_k: float | None = None  # charge temperature as the first pull of the log began
     first: bool = True  # of the pulls of its log
     health: Health | None = None  # of the sensors, over the whole log
+    whole: Log | None = None  # the whole log, where `log` is what lies about the pull
     reads: set[str] = field(default_factory=set, init=False, repr=False, compare=False)  # what checks have asked for
     # What was read of each channel: several checks ask for the same.
     _series: dict[tuple[str, str], tuple[FloatArray, FloatArray]] = field(

@@ -26,7 +26,8 @@ def knock_heard(data: PullEvidence) -> list[Finding]:
     if data.engine.bore_m is None:
         why = "the bore is not stated, and with it the tone of its knock: fill it in under Job"
         return [data.not_known(CHECK, why, f"knock_signal_{cylinders[0]}")]
-    cycles = hear(data.log, data.engine.bore_m, data.pull.start_s, data.pull.end_s)
+    # What was recorded at light load anywhere in the log says how loud the block is by itself.
+    cycles = hear(data.whole or data.log, data.engine.bore_m, data.pull.start_s, data.pull.end_s)
     found = worst_of([_of_cylinder(data, n, cycles[n], data.engine.bore_m) for n in cylinders])
     if found.severity == STOP:
         return [found]

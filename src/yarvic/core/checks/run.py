@@ -115,6 +115,7 @@ def check_log(
             charge_first_k=first_charge,
             first=number == 0,
             health=health,
+            whole=log,
         )
         if first_charge is None and "charge_temperature" in part.channels:
             first_charge = float(part.at("charge_temperature", np.array([pull.start_s]))[0])

@@ -41,6 +41,7 @@ FREEDOMS = (1.0, 0.8, 0.64, 0.5, 0.4, 0.32, 0.25, 0.2, 0.15, 0.1)
 LOUD, ROUNDS = 0.01, 12
 # Below so much throttle nothing knocks: what is heard there is the block. Our choice.
 LIGHT_THROTTLE = 0.35
+MOST_LIGHT = 200  # windows of a cylinder at light load that are listened to beside those asked about
 # From so many times the power of the other cylinders' quiet ones on, one has no quiet cycle to be held against. Ours.
 MOST_APART = 2.0
 # A Hann window leaves two thirds of the independent numbers of a periodogram (Harris 1978, Proc. IEEE 66, 51: equivalent
@@ -193,7 +194,7 @@ def hear(
             bands = bands or own
             if own.tones != bands.tones:
                 raise EvidenceError(f"{channel.title} was sampled at another rate", remedy="Record all alike.")
-            read[cylinder] = _listened(log, channel, bands, bore_m)
+            read[cylinder] = _listened(log, channel, bands, bore_m, (start_s, end_s))
         except EvidenceError as error:
             lost[cylinder] = error
     inside = {n: h.where((h.time_s >= start_s) & (h.time_s <= end_s)) for n, h in read.items()}
@@ -205,7 +206,7 @@ def hear(
         )
     if bands is None or not inside:
         return dict(lost)
-    light = [h.where(~((h.time_s >= start_s) & (h.time_s <= end_s)) & _light(log, h)) for h in read.values()]
+    light = [h.where(~((h.time_s >= start_s) & (h.time_s <= end_s)) & _light(log, h.time_s)) for h in read.values()]
     quiet = [_quiet(list(inside.values()), bands, b) for b in range(len(bands.tones))]
     block = [_quiet(light, bands, b)[0] for b in range(len(bands.tones))]
     found = {n: _cycles(n, h, bands, quiet, block, list(inside.values())) for n, h in inside.items()}
@@ -227,11 +228,14 @@ def _bands(channel: Channel, bore_m: float) -> _Bands:
     return _Bands(tuple((a, b) for a, b, _ in listed), np.array([second for *_, second in listed]), tuple(beside))
 
 
-def _listened(log: Log, channel: Channel, bands: _Bands, bore_m: float) -> _Heard:
-    """All windows of a cylinder; those without speed or without any signal are left out."""
+def _listened(log: Log, channel: Channel, bands: _Bands, bore_m: float, span: tuple[float, float]) -> _Heard:
+    """The windows of a cylinder in a span, and some at light load outside of it; those without speed or without any signal
+    are left out.
+    """
     rate, low_high = rate_hz(channel), band_of(bore_m)
     rows: list[tuple[float, float, float, FloatArray]] = []
-    for a, b in windows(channel):
+    found = windows(channel)
+    for a, b in (found[n] for n in _worth_hearing(log, np.array([channel.time_s[a] for a, _ in found]), span)):
         power, hz = _power(channel.values[a:b], rate)
         noise = float(np.mean([_mean_in(power, hz, each) for each in bands.beside]))
         tones = np.array([_mean_in(power, hz, each) for each in bands.tones])
@@ -261,12 +265,21 @@ def _mean_in(power: FloatArray, hz: FloatArray, band_hz: tuple[float, float]) ->
     return float(power[inside].mean() if inside.any() else power[int(np.argmin(np.abs(hz - np.mean(band_hz))))])
 
 
-def _light(log: Log, h: _Heard) -> NDArray[np.bool_]:
-    """Which windows were recorded at light load; none where the throttle was not logged."""
+def _worth_hearing(log: Log, time_s: FloatArray, span: tuple[float, float]) -> NDArray[np.intp]:
+    """Which windows lie in a span, and at most so many at light load, spread over what lies outside."""
+    inside = (time_s >= span[0]) & (time_s <= span[1])
+    light = np.flatnonzero(~inside & _light(log, time_s))
+    if light.size > MOST_LIGHT:
+        light = light[np.linspace(0, light.size - 1, MOST_LIGHT).astype(np.intp)]
+    return np.sort(np.concatenate((np.flatnonzero(inside), light)))
+
+
+def _light(log: Log, time_s: FloatArray) -> NDArray[np.bool_]:
+    """Which times are of light load; none where the throttle was not logged."""
     key = next((k for k in ("throttle", "pedal") if k in log.channels), "")
     if not key:
-        return np.zeros(h.time_s.size, dtype=bool)
-    return np.asarray(log.at(key, h.time_s) < LIGHT_THROTTLE)
+        return np.zeros(time_s.size, dtype=bool)
+    return np.asarray(log.at(key, time_s) < LIGHT_THROTTLE)
 
 
 def _freedoms(bands: _Bands, band: int, length: FloatArray) -> tuple[FloatArray, float]:
