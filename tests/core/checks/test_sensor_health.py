@@ -7,6 +7,7 @@ from yarvic.core.checks.baseline import Baseline
 from yarvic.core.checks.evidence_of_pull import EngineKind
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP
 from yarvic.core.checks.limits import default_limits
+from yarvic.core.checks.probe_lag import probe_lag
 from yarvic.core.checks.run import check_log
 from yarvic.core.checks.signature import first_signature
 from yarvic.core.evidence.channels import CHANNELS
@@ -112,6 +113,51 @@ def test_a_probe_that_is_still_rising_as_the_pull_ends_is_no_data(rise_k_s, seve
     channels = sound()
     channels["exhaust_temperature"] = noisy(1203.0 - rise_k_s * (31.0 - np.clip(T, 20.0, 31.0)), 0.5, 0.5)
     assert judged(channels)["exhaust_temperature"].severity == severity
+
+
+def through_a_probe(gas_k, lag_s):
+    """What a first-order probe shows of a gas, by its own solution from sample to sample."""
+    shown, keep = np.empty(T.size), np.exp(-0.05 / lag_s)
+    shown[0] = gas_k[0]
+    for n in range(1, T.size):
+        shown[n] = gas_k[n] + (shown[n - 1] - gas_k[n]) * keep
+    return shown
+
+
+@pytest.mark.parametrize(
+    ("hottest_c", "lag_s", "severity"), [(1060, 6.0, NO_DATA), (930, 6.0, PASS), (890, 0.8, PASS)]
+)
+def test_the_lag_of_a_probe_is_told_by_how_it_cools(hottest_c, lag_s, severity):
+    """A gas of 1,060 degC of which a slow probe shows 970, and rises by less than gas may by itself."""
+    channels = sound()
+    gas = np.where(PULL, 1050.0 + (hottest_c + 273.15 - 1050.0) * np.minimum(2.0 * SHARE, 1.0), 720.0)
+    shown = through_a_probe(gas, lag_s)
+    channels["exhaust_temperature"] = noisy(shown, 0.5, 0.5)
+    found = judged(channels)["exhaust_temperature"]
+    assert found.severity == severity, found
+    assert "by how it cools" in found.note or severity == PASS
+    log = Log(
+        {k: Channel(k, k, CHANNELS[k].quantity, "", T, channels[k]) for k in ("exhaust_temperature", "throttle")}
+    )
+    told = probe_lag(log, "exhaust_temperature", 31.0)
+    assert told is not None and told == pytest.approx(lag_s, rel=0.15)
+
+
+def test_a_lag_that_cannot_be_told_is_none():
+    throttle = np.where(PULL, 1.0, 0.1)
+
+    def told(values, throttle=throttle, until=T[-1]):
+        keep = until >= T
+        made = {"exhaust_temperature": values, "throttle": throttle}
+        channels = {k: Channel(k, k, CHANNELS[k].quantity, "", T[keep], v[keep]) for k, v in made.items()}
+        return probe_lag(Log(channels), "exhaust_temperature", 31.0)
+
+    falls = through_a_probe(np.where(PULL, 1200.0, 700.0), 3.0)
+    assert told(falls) == pytest.approx(3.0, rel=0.15)
+    assert told(falls, until=33.0) is None, "two seconds"
+    assert told(falls, throttle=np.where(T > 32.0, 1.0, throttle)) is None, "the throttle is open again"
+    assert told(np.full(T.size, 900.0)) is None, "it does not fall"
+    assert told(900.0 + 80.0 * np.sin(3.0 * T)) is None, "it goes up and down"
 
 
 def test_samples_past_the_range_in_a_row_are_samples():
