@@ -7,7 +7,7 @@ SECONDS_LEFT=${2:-3600}
 export OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1
 BEGUN=$(date +%s)
 FAILED=0
-PROPERTIES=$(grep -rlE "^@given|^    @given" tests --include='test_*.py' | grep -v tests/desk)
+PROPERTIES=$(grep -rlE "^@given|^    @given|YARVIC_CASES" tests --include='test_*.py' | grep -v tests/desk)
 # shellcheck disable=SC2086
 YARVIC_CASES=new "$BIN/python" -m pytest -n 2 -q -p no:pytest-qt $PROPERTIES || FAILED=1
 "$BIN/python" -m tests.fuzz.kills 1000 || FAILED=1

@@ -192,6 +192,7 @@ def dyno(
     basis: Annotated[str, typer.Option(help="wheel or crank, where the sheet does not say.")] = "",
     corrected: Annotated[str, typer.Option(help="The standard its numbers have already; none as measured.")] = "",
     ratio: Annotated[str, typer.Option(help="Engine speed for road speed, such as '42.5 rpm per km/h'.")] = "",
+    per_roller: Annotated[str, typer.Option(help="Engine turns per turn of the roller, such as 3.2.")] = "",
     temperature: Annotated[str, typer.Option(help="Of the air, such as 25C.")] = "",
     pressure: Annotated[str, typer.Option(help="Of the station, such as 954mbar.")] = "",
     humidity: Annotated[str, typer.Option(help="Relative, such as 40%.")] = "",
@@ -202,7 +203,7 @@ def dyno(
     """Read dyno sheets: curves of power and torque over a speed, as CSV, XLSX, Parquet or packed."""
     from yarvic.core.checks.of_sheet import Told, check_standard, read_sheet
     from yarvic.core.formats.mapping_file import read_mapping
-    from yarvic.core.units import parse_gearing, parse_measure
+    from yarvic.core.units import parse_gearing, parse_measure, parse_turns
     from yarvic.state.shop import channel_words
     from yarvic.state.weather import Weather
 
@@ -219,6 +220,7 @@ def dyno(
         "basis": basis,
         "corrected_by": corrected,
         "rpm_per_m_s": parse_gearing(ratio) if ratio else None,
+        "engine_per_roller": parse_turns(per_roller) if per_roller else None,
     }
     told = Told(
         standard,

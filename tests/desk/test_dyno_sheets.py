@@ -55,6 +55,24 @@ def test_what_a_sheet_does_not_say_is_asked_and_gives_no_curve(driver, page):
     assert "gives no curve" in wrong.sentence and "wheels" in wrong.sentence
 
 
+def test_a_sheet_over_roller_speed_is_answered_with_the_turns_of_the_engine(driver, tmp_path):
+    rows = "\n".join(f"{n / 2.5:.2f},{p / 1e3:.2f}" for n, p in zip(N, P, strict=True))
+    path = tmp_path / "roller.csv"
+    path.write_text(f"Roller rpm,Power [kW]\n{rows}\n")
+    driver.rung("A1")
+    assert drop(driver, path)
+    page = driver.window.shown()
+    told(driver, page)
+    assert "engine turns per roller turn" in page.curve.question.text() and not page.curve.ratio.isVisible()
+    enter(driver, page.curve.turns, "a few")
+    assert "no number of engine turns" in page.curve.turns.fault.text()
+    enter(driver, page.curve.turns, "2.5")
+    assert not page.curve.question.isVisible() and f"{P.max() / 1e3:.1f} kW" in page.pulls.text()
+    driver.click(page.take)
+    (curve,) = curves_of(driver)
+    assert curve.evidence.is_sheet
+
+
 def test_answered_imported_and_shown_by_what_is_known(driver, page):
     told(driver, page)
     assert not page.curve.question.isVisible()

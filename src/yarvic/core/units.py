@@ -385,6 +385,18 @@ def parse_gearing(text: str) -> float:
     return parse_number(match["number"]) / parse_unit(match["unit"], quantity="speed").factor
 
 
+def parse_turns(text: str) -> float:
+    """Turns of the engine for one of the roller, such as `3.2` or `3.2 rpm per rpm`. Raises UnitError."""
+    words = re.sub(r"\s*(rpm\s*(per|/)\s*rpm|turns?)\s*$", "", text.strip(), flags=re.IGNORECASE)
+    try:
+        found = parse_number(words)
+    except UnitError:
+        found = 0.0
+    if not 0.0 < found <= 1e3:
+        raise UnitError(f"{text!r} is no number of engine turns per roller turn", remedy="Write for example 3.2.")
+    return found
+
+
 def parse_address(text: str) -> int:
     """An address, decimal or hexadecimal (0x). Raises UnitError for anything else."""
     try:

@@ -26,7 +26,7 @@ from yarvic.core.units import logged_units_of
 from yarvic.state.weather import Weather
 
 FEW = ("engine_speed", "throttle")
-_OF_CURVE = ("engine_speed", "vehicle_speed", "gps_speed", "power", "torque")
+_OF_CURVE = ("engine_speed", "vehicle_speed", "gps_speed", "roller_speed", "power", "torque")
 # Of a measured run nothing is known before somebody says it.
 UNKNOWN = Conditions(simulated=False, run="", fan=None)
 NO_WEATHER = Weather()

@@ -26,7 +26,16 @@ if TYPE_CHECKING:
 FULL_THROTTLE = 1.0
 # What a sheet's curve and its conditions are made of: no trace of its own.
 OF_CURVE = frozenset(
-    {"engine_speed", "vehicle_speed", "power", "torque", "ambient_pressure", "ambient_temperature", "humidity"}
+    {
+        "engine_speed",
+        "vehicle_speed",
+        "roller_speed",
+        "power",
+        "torque",
+        "ambient_pressure",
+        "ambient_temperature",
+        "humidity",
+    }
 )
 
 

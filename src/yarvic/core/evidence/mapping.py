@@ -159,12 +159,13 @@ class CurveSaid(Document):
     """What the numbers of a dyno's curve are: of the wheels or the crank, and by which standard they were corrected.
 
     Empty and None: not known. `corrected_by` is `none` for numbers as they were measured; `rpm_per_m_s` is engine
-    speed for road speed, where the curve stands over that.
+    speed for road speed, `engine_per_roller` engine turns for a turn of the roller, where the curve stands over those.
     """
 
     basis: Literal["", "wheel", "crank"] = ""
     corrected_by: Literal["", "none", "std", "sae-j1349", "din-70020", "iso-1585", "jis-d1001"] = ""
     rpm_per_m_s: Annotated[float, Field(gt=0, le=1e4)] | None = None
+    engine_per_roller: Annotated[float, Field(gt=0, le=1e3)] | None = None
 
     def remembered(self) -> CurveSaid:
         """What holds for the next sheet of that header too: gear and correction are chosen for each run."""

@@ -23,6 +23,8 @@ BASIS = "whether it was measured at the wheels or stands for the crank is not sa
 CORRECTED = "whether it was corrected already, and by which standard, is not said"
 RATIO = "it stands over road speed, and engine speed for it is not said: state rpm per km/h, or the gear's ratio"
 
+ROLLER = "it stands over roller speed, and engine speed for it is not said: state engine turns per roller turn"
+
 
 def sheet_questions(log: Log, said: CurveSaid) -> list[str]:
     """What has to be answered before a sheet gives a curve, in sentences; empty where it does."""
@@ -31,8 +33,10 @@ def sheet_questions(log: Log, said: CurveSaid) -> list[str]:
         found.append(BASIS)
     if not said.corrected_by:
         found.append(CORRECTED)
-    if "engine_speed" not in log.channels and said.rpm_per_m_s is None:
-        found.append(RATIO)
+    if "engine_speed" not in log.channels:
+        road = "vehicle_speed" in log.channels or "gps_speed" in log.channels
+        if (said.rpm_per_m_s if road else said.engine_per_roller) is None:
+            found.append(RATIO if road else ROLLER)
     for key in ("engine_speed", "power", "torque"):
         channel = log.channels.get(key)
         if channel is not None and channel.doubt is not None:
@@ -102,6 +106,11 @@ def _speed(log: Log, said: CurveSaid) -> FloatArray:
         return speed
     road = _numbers(log, "vehicle_speed")
     road = road if road is not None else _numbers(log, "gps_speed")
+    roller = _numbers(log, "roller_speed")
+    if road is None and roller is not None:
+        if said.engine_per_roller is None:
+            raise EvidenceError(ROLLER)
+        return np.asarray(roller * said.engine_per_roller)
     if road is None:
         raise EvidenceError("holds no engine speed", remedy="Say which column is it.")
     if said.rpm_per_m_s is None:

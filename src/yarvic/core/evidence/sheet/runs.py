@@ -16,7 +16,7 @@ from yarvic.core.evidence.sheet.columns import MEASURED, OWN, Cleaned, cleaned
 from yarvic.core.evidence.sheet.words import for_sheets, marks_of, run_columns
 from yarvic.core.physics import FloatArray
 
-AXES = ("engine_speed", "vehicle_speed", "gps_speed")
+AXES = ("engine_speed", "vehicle_speed", "gps_speed", "roller_speed")
 # What a control unit logs and a dyno does not: a table of time with one of these is a log with a power beside it.
 _CONTROLLED = frozenset(
     {"throttle", "spark_advance", "spark_correction", "boost_target", "lambda_target", "rail_target", "fuel_trim",

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from yarvic.core.evidence.sheet.joining import Candidate
 from yarvic.core.physics.correction import STANDARDS, title
-from yarvic.core.units import parse_gearing, parse_number, unit
+from yarvic.core.units import parse_gearing, parse_number, parse_turns, unit
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import Elided, label, row, show_choice
 from yarvic.state.arrival import Answers
@@ -51,6 +51,12 @@ class CurveForm(QFrame):
             170,
             "such as 42.5 rpm per km/h",
         )
+        self.turns = Line(
+            "Engine turns per roller turn",
+            lambda text: say(engine_per_roller=parse_turns(text) if text.strip() else None),
+            170,
+            "engine turns per roller turn",
+        )
         self.joined = choice("Measured in", self._pulls, self._choose)
         self.joined_said = Elided("caption")
         column = QVBoxLayout(self)
@@ -61,7 +67,7 @@ class CurveForm(QFrame):
         column.addLayout(
             row(
                 label("Measured at", "quiet"), self.basis, label("already corrected by", "quiet"), self.corrected,
-                self.factor, self.ratio_name, self.ratio, None, spacing=6,
+                self.factor, self.ratio_name, self.ratio, self.turns, None, spacing=6,
             )
         )  # fmt: skip
         last = row(label("In the pull", "quiet"), self.joined, self.joined_said, spacing=6)
@@ -69,9 +75,12 @@ class CurveForm(QFrame):
         column.addLayout(last)
         column.addWidget(self.factor.fault)
         column.addWidget(self.ratio.fault)
+        column.addWidget(self.turns.fault)
 
-    def show_answers(self, said: Answers, asked: list[str], candidates: list[Candidate], over_road: bool) -> None:
-        """Show what is said of a curve, what is asked of it, and the pulls that it may be of."""
+    def show_answers(self, said: Answers, asked: list[str], candidates: list[Candidate], over: str) -> None:
+        """Show what is said of a curve, what is asked of it, and the pulls that it may be of; `over` what speed it stands:
+        engine, road or roller.
+        """
         assert said.curve is not None
         self._candidates = candidates
         self.question.setText("  ".join(f"{q[:1].upper()}{q[1:]}." if not q.endswith(".") else q for q in asked))
@@ -82,8 +91,11 @@ class CurveForm(QFrame):
         self.factor.setVisible(by not in ("", "none"))
         factor = said.conditions.stated_factor
         self.factor.show_text("" if factor is None else f"{factor:.3f}")
-        for widget in (self.ratio, self.ratio_name):
-            widget.setVisible(over_road)
+        self.ratio_name.setVisible(over != "engine")
+        self.ratio.setVisible(over == "road")
+        self.turns.setVisible(over == "roller")
+        turns = said.curve.engine_per_roller
+        self.turns.show_text("" if turns is None else f"{turns:.6g}")
         geared = said.curve.rpm_per_m_s
         self.ratio.show_text("" if geared is None else f"{geared * unit('km/h').factor:.2f} rpm per km/h")
         show_choice(self.joined, self._title(*said.joined) if said.joined is not None else "of no log")

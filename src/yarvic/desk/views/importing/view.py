@@ -181,8 +181,12 @@ class ImportView(View):
         for widget in (self.barometer_name, self.barometer):
             widget.setVisible(said.curve is None)
         if said.curve is not None:
-            over_road = not any(c.channel == "engine_speed" for c in said.columns)
-            self.curve.show_answers(said, arrival.curve_asked(), arrival.candidates, over_road)
+            there = {c.channel for c in said.columns}
+            road = there & {"vehicle_speed", "gps_speed"}
+            over = (
+                "engine" if "engine_speed" in there else "road" if road or "roller_speed" not in there else "roller"
+            )
+            self.curve.show_answers(said, arrival.curve_asked(), arrival.candidates, over)
 
     def turn_to(self, page: int) -> None:
         """Show the columns (0), or the conditions (1)."""
