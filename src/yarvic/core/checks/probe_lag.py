@@ -11,7 +11,7 @@ LEAST_S, MOST_S, SHUT = 3.0, 15.0, 0.3
 # It tells its lag where it fell by so many K, over so many lags, and lies off an exponential by so small a share of its
 # fall. Our choices.
 LEAST_FALL_K, LEAST_LAGS, MOST_OFF = 40.0, 1.0, 0.06
-LEAST_SAMPLES = 8
+LEAST_SAMPLES, MOST_SAMPLES = 8, 300
 LAGS_S = np.geomspace(0.2, 12.0, 60)
 
 
@@ -31,6 +31,8 @@ def probe_lag(log: Log, key: str, end_s: float) -> float | None:
     t, values = channel.time_s[inside] - end_s, channel.values[inside]
     if t.size < LEAST_SAMPLES or t[-1] - t[0] < LEAST_S:
         return None
+    few = slice(None, None, max(t.size // MOST_SAMPLES, 1))
+    t, values = t[few], values[few]
     best: tuple[float, float, float] | None = None
     for lag in LAGS_S:
         design = np.column_stack((np.ones(t.size), np.exp(-(t - t[0]) / lag)))

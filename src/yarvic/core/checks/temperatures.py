@@ -6,7 +6,7 @@ import numpy as np
 
 from yarvic.core.checks.evidence_of_pull import PullEvidence
 from yarvic.core.checks.finding import STOP, Finding, amount
-from yarvic.core.checks.probe_lag import probe_lag
+from yarvic.core.checks.probe_lag import LAGS_S, probe_lag
 from yarvic.core.errors import EvidenceError
 from yarvic.core.evidence.stretches import longest
 
@@ -57,6 +57,8 @@ def _still_rising(data: PullEvidence, exhaust: Finding) -> Finding:
     if np.count_nonzero(tail) < LEAST_SAMPLES:
         return exhaust
     slope, level = np.polyfit(t[tail] - t[-1], values[tail], 1)
+    if level + LAGS_S[-1] * slope <= exhaust.rule.stop_canonical:
+        return exhaust  # whatever the lag
     told = probe_lag(data.whole or data.log, exhaust.where.channel or "exhaust_temperature", data.pull.end_s)
     lag = told if told is not None else SLOW_PROBE_S
     behind = float(level + lag * slope)
