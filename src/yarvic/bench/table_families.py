@@ -157,9 +157,10 @@ def staged(r: np.random.Generator, rows: int, columns: int) -> FloatArray:
 
 MADE_ON: Mapping[str, Family] = {
     "bent": bent, "corner": corner, "plateau": plateau, "threshold": threshold, "ridge": ridge, "saturated": saturated,
-    "learned": learned, "stepped": stepped, "fading": fading, "one way": one_way, "cliff": cliff,
+    "learned": learned, "stepped": stepped, "fading": fading, "one way": one_way, "cliff": cliff, "trims": trims,
+    "staged": staged,
 }  # fmt: skip
 HELD_OUT: Mapping[str, Family] = {
-    "hand drawn": hand_drawn, "inverse": inverse, "waves": waves, "trims": trims, "staged": staged,
+    "hand drawn": hand_drawn, "inverse": inverse, "waves": waves,
 }  # fmt: skip
 FAMILIES: Mapping[str, Family] = {**MADE_ON, **HELD_OUT}

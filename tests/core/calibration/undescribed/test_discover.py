@@ -32,15 +32,15 @@ def test_most_hidden_tables_are_found_and_most_that_is_proposed_was_hidden(searc
     assert total.precision > 0.80
 
 
-@pytest.mark.parametrize("family", [f for f in FAMILIES if f not in ("trims", "staged")])
+@pytest.mark.parametrize("family", [f for f in FAMILIES if f != "trims"])
 def test_tables_of_unlike_kinds_are_found_behind_their_axes(family):
     total = Score(0, 0, 0)
     for seed in (901, 902):
         image = random_image(seed, family=family)
         own = [t for t in image.tables if not t.shared]
         total += score(own, discover(image.data).tables)
-    # docs/table-finder.md has the figures over many more images, and of the kinds that cannot be told.
-    assert total.recall > 0.74
+    # docs/table-finder.md has the figures over many more images, and of the kind that cannot be told.
+    assert total.recall > 0.7
 
 
 def test_a_table_that_is_of_one_number_up_to_a_load_is_found_whole_without_axes_before_it():

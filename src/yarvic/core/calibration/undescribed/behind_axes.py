@@ -197,7 +197,7 @@ def _bends(seen: NumbersSeen, storage: str, values: Ints, rows: Ints, columns: I
         fits = fits[look(seen, storage, values[fits], rows[fits], columns[fits])]
     fits = fits[~(own_type[fits] & row_goes_on(seen, storage, values[fits], columns[fits]))]
     bent = bending_at(seen, storage, values[fits], rows[fits], columns[fits], placed=True)
-    bends[fits] = np.where(bent.more_above & own_type[fits], np.nan, bent.bends)
+    bends[fits] = bent.bends
     return bends
 
 

@@ -20,11 +20,14 @@ AT_EDGE, INSIDE = 3.0, 4.0
 AT_FIRST = 0.22
 # Along a row; noise bends more than twice that. And the most that any block bends, all rows and columns alike: single
 # numbers in nothing bend more. Our choices.
-AT_SECOND, AT_MOST = 0.25, 0.45
+AT_SECOND, AT_MOST = 0.4, 0.45
 # Numbers in whole steps bend by a step where they are smooth: so much of the finest one bends nothing, where that is more
 # of the span than so much, and a share of the numbers between these is as the next. What stands behind its own axes may
 # bend so much at its edges. Our choices.
 STEPS, COARSE, REPEATED, EDGE_FREE = 0.75, 0.05, (0.2, 0.85), 0.35
+# Where more than this share of numbers is as the next a block is in regions, and steps seldom; a row of so many steps
+# upward rises as an axis does. Our choices.
+SAME, RISING = 0.5, 0.6
 AT_ONCE = 1 << 17  # numbers looked at in one go
 
 
@@ -50,8 +53,9 @@ def bending(numbers: Numbers, rows: Ints, columns: Ints, *, placed: bool = False
     which for evenly spread values is their range, so that one number that does not belong to it cannot make it wide.
     Each row and column counts by itself too: what the worst of them bends beyond a few times the mean is added, so that
     two tables beside each other are not one. A block that is `placed` by what stands around it is one in any case, and may
-    step from one region to another: of its rows and columns the mean root is taken, which a few of them hardly move. NaN
-    where a number is none or all are equal; a row beside that holds no numbers does not go on.
+    step from one region to another: of its rows and columns the mean root is taken, which a few of them hardly move, and
+    where it is in regions of one number each, no more than it steps. NaN where a number is none or all are equal; a row
+    beside that holds no numbers does not go on.
     """
     size = rows * columns
     first = np.cumsum(size) - size  # of each block among the values, without the rows beside
@@ -77,6 +81,11 @@ def bending(numbers: Numbers, rows: Ints, columns: Ints, *, placed: bool = False
         down_mean = (_of_each(np.add, np.sqrt(down), top + 1, top + rows - 1) / (rows - 2)) ** 2
         across_mean = (_of_each(np.add, np.sqrt(across), left + 1, left + columns - 1) / (columns - 2)) ** 2
     mean = (down_mean + across_mean) / 2.0
+    if placed:
+        down_step = np.add.reduceat(np.abs(numbers[at + 2 * wide] - values), row) / wide_row
+        down_step = _of_each(np.add, down_step, top, top + rows - 1) / (rows - 1)
+        by_first = _stepping(values, first, down_step)
+        alike = np.minimum(alike, by_first)
     edges = np.maximum.reduce([down[top + 1], down[top + rows - 2], across[left + 1], across[left + columns - 2]])
     inside = np.maximum(
         _of_each(np.maximum, down, top + 1, top + rows - 1),
@@ -91,14 +100,33 @@ def bending(numbers: Numbers, rows: Ints, columns: Ints, *, placed: bool = False
         else:
             more = np.maximum(np.maximum(edges - AT_EDGE * mean, inside - INSIDE * mean), 0.0)
         room = AS_MUCH * down_mean + GOES_ON * span
-        bends = np.where(listed | (placed & (alike > AT_MOST * span)), np.nan, (mean + more) / span)
+        bends = (mean + more) / span
+        if placed:
+            bends = np.minimum(bends, by_first / span)
+        bends = np.where(listed | (placed & (alike > AT_MOST * span)), np.nan, bends)
         return Bent(bends, down[top] < room, down[top + rows - 1] < room)
+
+
+def _along(values: Numbers, first: Ints) -> Numbers:
+    """The step from each number of blocks to the next; from the last of one to the first of the next is none."""
+    step = np.abs(np.diff(values, append=values[-1:]))
+    step[first[1:] - 1] = 0.0
+    return step
+
+
+def _stepping(values: Numbers, first: Ints, down: FloatArray) -> FloatArray:
+    """How much blocks step on the mean, from row to row (`down`) and along, that are in regions of one number each; without
+    end for others.
+    """
+    step, size = _along(values, first), np.diff(first, append=values.size)
+    same = np.add.reduceat((step == 0.0).astype(np.float64), first) / size
+    along = np.add.reduceat(step, first) / size
+    return np.where(same > SAME, (down + along) / 2.0, np.inf)
 
 
 def _steps(values: Numbers, first: Ints, span: FloatArray) -> FloatArray:
     """How much of each block's bending is its numbers' being in whole steps."""
-    step = np.abs(np.diff(values, append=values[-1:]))
-    step[first[1:] - 1] = 0.0  # from the last number of one to the first of the next is none
+    step = _along(values, first)
     finest = np.minimum.reduceat(np.where(step > 0.0, step, np.inf), first)
     same = np.add.reduceat((step == 0.0).astype(np.float64), first) / np.diff(first, append=values.size)
     coarse = np.isfinite(finest) & (finest > COARSE * span) & (same > REPEATED[0]) & (same < REPEATED[1])
@@ -123,6 +151,12 @@ def may_begin(seen: NumbersSeen, storage: str, starts: Ints, columns: Ints) -> B
             across = np.abs(rows[:, :, :-2] - 2.0 * rows[:, :, 1:-1] + rows[:, :, 2:]).mean((1, 2))
             span = rows.max((1, 2)) - rows.min((1, 2))
             found[these] = (down <= AT_FIRST * span) & (down + across <= 2.0 * AT_FIRST * span)
+            # Regions of one number each bend at their edges; they step seldom.
+            step = np.abs(np.diff(rows, axis=2))
+            seldom = (step == 0.0).mean((1, 2)) > SAME
+            found[these] |= seldom & (
+                step.mean((1, 2)) + np.abs(np.diff(rows, axis=1)).mean((1, 2)) <= 2.0 * AT_FIRST * span
+            )
     return found
 
 
@@ -138,6 +172,7 @@ def rows_bend_little(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, 
             four = seen.at(picked.ravel(), storage, wide).reshape(-1, 4, wide)
             across = np.abs(four[:, :, :-2] - 2.0 * four[:, :, 1:-1] + four[:, :, 2:]).mean(2)
             span = 4.0 * np.abs(four - four.mean((1, 2))[:, None, None]).mean((1, 2))
+            span = np.maximum(span, (four.max((1, 2)) - four.min((1, 2))) / 2.0)
             found[these] = np.sort(across, axis=1)[:, 2] <= AT_SECOND * span
     return found
 
@@ -154,6 +189,7 @@ def row_goes_on(seen: NumbersSeen, storage: str, starts: Ints, columns: Ints) ->
             down = np.abs(four[:, :2] - 2.0 * four[:, 1:3] + four[:, 2:]).mean(2)
             span = four[:, 1:].max((1, 2)) - four[:, 1:].min((1, 2))
             found[these] = (span > 0.0) & (down[:, 0] < AS_MUCH * down[:, 1] + GOES_ON * span)
+            found[these] &= (np.diff(four[:, 1], axis=1) > 0.0).mean(1) >= RISING
     return found
 
 
