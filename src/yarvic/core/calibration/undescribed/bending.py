@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -138,58 +139,55 @@ def _of_each(how: np.ufunc, numbers: NDArray[Any], starts: Ints, ends: Ints) -> 
     return np.asarray(how.reduceat(numbers, np.stack([starts, ends], axis=1).ravel())[::2])
 
 
+def _by_width(columns: Ints, rows: int) -> Iterator[tuple[int, Ints]]:
+    """Places of one row length each, with it: so many that so many rows of each fit into little memory."""
+    for wide in np.unique(columns).tolist():
+        mine = np.flatnonzero(columns == wide)
+        many = max(AT_ONCE // (rows * wide), 1)
+        for first in range(0, mine.size, many):
+            yield wide, mine[first : first + many]
+
+
 def may_begin(seen: NumbersSeen, storage: str, starts: Ints, columns: Ints) -> Bools:
     """Whether three rows from each address on are no noise: a first look, by far cheaper than a close one."""
     found = np.zeros(starts.size, np.bool_)
-    for wide in np.unique(columns).tolist():
-        mine = np.flatnonzero(columns == wide)
-        many = max(AT_ONCE // (3 * wide), 1)
-        for a in range(0, mine.size, many):
-            these = mine[a : a + many]
-            rows = seen.at(starts[these], storage, 3 * wide).reshape(-1, 3, wide)
-            down = np.abs(rows[:, 0] - 2.0 * rows[:, 1] + rows[:, 2]).mean(1)
-            across = np.abs(rows[:, :, :-2] - 2.0 * rows[:, :, 1:-1] + rows[:, :, 2:]).mean((1, 2))
-            span = rows.max((1, 2)) - rows.min((1, 2))
-            found[these] = (down <= AT_FIRST * span) & (down + across <= 2.0 * AT_FIRST * span)
-            # Regions of one number each bend at their edges; they step seldom.
-            step = np.abs(np.diff(rows, axis=2))
-            seldom = (step == 0.0).mean((1, 2)) > SAME
-            found[these] |= seldom & (
-                step.mean((1, 2)) + np.abs(np.diff(rows, axis=1)).mean((1, 2)) <= 2.0 * AT_FIRST * span
-            )
+    for wide, these in _by_width(columns, 3):
+        rows = seen.at(starts[these], storage, 3 * wide).reshape(-1, 3, wide)
+        down = np.abs(rows[:, 0] - 2.0 * rows[:, 1] + rows[:, 2]).mean(1)
+        across = np.abs(rows[:, :, :-2] - 2.0 * rows[:, :, 1:-1] + rows[:, :, 2:]).mean((1, 2))
+        span = rows.max((1, 2)) - rows.min((1, 2))
+        found[these] = (down <= AT_FIRST * span) & (down + across <= 2.0 * AT_FIRST * span)
+        # Regions of one number each bend at their edges; they step seldom.
+        step = np.abs(np.diff(rows, axis=2))
+        seldom = (step == 0.0).mean((1, 2)) > SAME
+        found[these] |= seldom & (
+            step.mean((1, 2)) + np.abs(np.diff(rows, axis=1)).mean((1, 2)) <= 2.0 * AT_FIRST * span
+        )
     return found
 
 
 def rows_bend_little(seen: NumbersSeen, storage: str, starts: Ints, rows: Ints, columns: Ints) -> Bools:
     """Whether three of four rows of each block, spread over it, bend little along: a second look, still a cheap one."""
     found = np.zeros(starts.size, np.bool_)
-    for wide in np.unique(columns).tolist():
-        mine = np.flatnonzero(columns == wide)
-        many = max(AT_ONCE // (4 * wide), 1)
-        for a in range(0, mine.size, many):
-            these = mine[a : a + many]
-            picked = starts[these, None] + wide * SIZES[storage] * ((rows[these, None] - 1) * np.arange(4) // 3)
-            four = seen.at(picked.ravel(), storage, wide).reshape(-1, 4, wide)
-            across = np.abs(four[:, :, :-2] - 2.0 * four[:, :, 1:-1] + four[:, :, 2:]).mean(2)
-            span = 4.0 * np.abs(four - four.mean((1, 2))[:, None, None]).mean((1, 2))
-            span = np.maximum(span, (four.max((1, 2)) - four.min((1, 2))) / 2.0)
-            found[these] = np.sort(across, axis=1)[:, 2] <= AT_SECOND * span
+    for wide, these in _by_width(columns, 4):
+        picked = starts[these, None] + wide * SIZES[storage] * ((rows[these, None] - 1) * np.arange(4) // 3)
+        four = seen.at(picked.ravel(), storage, wide).reshape(-1, 4, wide)
+        across = np.abs(four[:, :, :-2] - 2.0 * four[:, :, 1:-1] + four[:, :, 2:]).mean(2)
+        span = 4.0 * np.abs(four - four.mean((1, 2))[:, None, None]).mean((1, 2))
+        span = np.maximum(span, (four.max((1, 2)) - four.min((1, 2))) / 2.0)
+        found[these] = np.sort(across, axis=1)[:, 2] <= AT_SECOND * span
     return found
 
 
 def row_goes_on(seen: NumbersSeen, storage: str, starts: Ints, columns: Ints) -> Bools:
     """Whether the row before each address bends on as the first three from there on do, where these are not all alike."""
     found = np.zeros(starts.size, np.bool_)
-    for wide in np.unique(columns).tolist():
-        mine = np.flatnonzero(columns == wide)
-        many = max(AT_ONCE // (4 * wide), 1)
-        for a in range(0, mine.size, many):
-            these = mine[a : a + many]
-            four = seen.at(starts[these] - wide * SIZES[storage], storage, 4 * wide).reshape(-1, 4, wide)
-            down = np.abs(four[:, :2] - 2.0 * four[:, 1:3] + four[:, 2:]).mean(2)
-            span = four[:, 1:].max((1, 2)) - four[:, 1:].min((1, 2))
-            found[these] = (span > 0.0) & (down[:, 0] < AS_MUCH * down[:, 1] + GOES_ON * span)
-            found[these] &= (np.diff(four[:, 1], axis=1) > 0.0).mean(1) >= RISING
+    for wide, these in _by_width(columns, 4):
+        four = seen.at(starts[these] - wide * SIZES[storage], storage, 4 * wide).reshape(-1, 4, wide)
+        down = np.abs(four[:, :2] - 2.0 * four[:, 1:3] + four[:, 2:]).mean(2)
+        span = four[:, 1:].max((1, 2)) - four[:, 1:].min((1, 2))
+        found[these] = (span > 0.0) & (down[:, 0] < AS_MUCH * down[:, 1] + GOES_ON * span)
+        found[these] &= (np.diff(four[:, 1], axis=1) > 0.0).mean(1) >= RISING
     return found
 
 
