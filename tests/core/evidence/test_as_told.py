@@ -49,7 +49,7 @@ def time_of(raw, understood, name):
 def test_without_a_column_of_time_rows_are_counted_and_that_is_asked():
     raw, _ = a_log(counter=np.arange(ROWS) * 50.0)
     understood = understand(raw)
-    assert raw.clock == "row" and "'counter' rises steadily" in understood.time.question
+    assert raw.clock == "row" and "'counter', which rises steadily" in understood.time.question
     log = read(raw, understood)
     assert log.channel("engine_speed").time_s[-1] == ROWS - 1.0
     assert all(c.doubt is not None and c.doubt.about == "time" for c in log.channels.values())

@@ -153,7 +153,7 @@ def as_told(raw: RawLog, time: Column, columns: Sequence[Column]) -> tuple[RawLo
         meant.append(said.changed(question=fault, about="column", confidence=0.5, how="guessed") if fault else said)
     place = time_place(columns)
     if place is None:
-        if time.plus and raw.time is not None and raw.time.note == LAID:
+        if time.plus and LAID in raw.notes:
             raw = _whole_seconds(raw)
         assert raw.time is not None
         clock, fault = scaled(raw, raw.time, time)
@@ -176,7 +176,7 @@ def _whole_seconds(raw: RawLog) -> RawLog:
     """The recording with its stamps of whole seconds as they stood in the file: what is added to them is the rest."""
     assert raw.time is not None
     whole = np.floor(raw.time.values + 1e-6)
-    return replace(raw, time=replace(raw.time, values=whole, note=""), notes=[n for n in raw.notes if n != LAID])
+    return replace(raw, time=replace(raw.time, values=whole), notes=[n for n in raw.notes if n != LAID])
 
 
 def _with_stamps(raw: RawLog, named: RawColumn) -> tuple[RawLog, RawColumn]:

@@ -43,8 +43,8 @@ def stamps(raw: RawLog, speed: FloatArray | None = None) -> Column:
     if raw.clock == "row" and raw.sheet:
         return _said(time, "s", "its rows, counted: a curve has no time")
     if raw.clock == "row":
-        might = next((f": '{in_plain(c.name, 40)}' rises steadily" for c in rising(raw)), "")
-        asked = f"there is no column of time. Read one as Time{might}; or say how long a row lasts"
+        might = next((f" (such as '{in_plain(c.name, 40)}', which rises steadily)" for c in rising(raw)), "")
+        asked = f"there is no column of time: read one as Time{might}, or say how long a row lasts"
         return _guessed(_said(time, "s", "its rows, counted")).changed(question=asked, about="time", confidence=0.5)
     if raw.clock != "number":
         said = _said(time, "s", "a clock" if raw.clock == "clock" else "date and time")

@@ -19,8 +19,7 @@ from yarvic.core.physics import FloatArray
 
 # Break points of an axis, and of both together at least. Our choice.
 LEAST_POINTS, MOST_POINTS, LEAST_TOGETHER = 4, 40, 9
-# Bending over span: of four rows at a first look, of the whole at a close one.
-AT_FIRST, LOOSE = 0.22, 0.14
+LOOSE = 0.14  # bending over span of what is still a table
 PAIRS_AT_ONCE = 100_000  # bounds the memory that an image of nothing but rising numbers takes
 PADDING = (0, 1, 2, 3)  # bytes that may fill up to an even address
 SPARE = 3  # numbers before an axis that may rise towards it

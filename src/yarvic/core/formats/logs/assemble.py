@@ -141,7 +141,6 @@ def _time(section: Section, places: list[int], notes: list[str]) -> tuple[RawCol
         column = _time_column(section, place, values, notes)
         if np.all(column.values == np.rint(column.values)) and "ms" not in f"{column.name} {column.unit}".lower():
             column.values, note = within_seconds(column.values)
-            column.note = note
             notes += [note] if note else []
         return column, "number", started
     if not stamped:
@@ -155,7 +154,7 @@ def _time(section: Section, places: list[int], notes: list[str]) -> tuple[RawCol
     if stamps.note:
         notes.append(stamps.note)
     column = _time_column(section, place, stamps.seconds, notes)
-    column.doubt, column.note = stamps.doubt, stamps.note
+    column.doubt = stamps.doubt
     return column, stamps.clock, stamps.started
 
 

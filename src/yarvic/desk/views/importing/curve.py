@@ -55,7 +55,7 @@ class CurveForm(QFrame):
             "Engine turns per roller turn",
             lambda text: say(engine_per_roller=parse_turns(text) if text.strip() else None),
             170,
-            "engine turns per roller turn",
+            "such as 3.2",
         )
         self.joined = choice("Measured in", self._pulls, self._choose)
         self.joined_said = Elided("caption")
@@ -67,9 +67,10 @@ class CurveForm(QFrame):
         column.addLayout(
             row(
                 label("Measured at", "quiet"), self.basis, label("already corrected by", "quiet"), self.corrected,
-                self.factor, self.ratio_name, self.ratio, self.turns, None, spacing=6,
+                self.factor, None, spacing=6,
             )
         )  # fmt: skip
+        column.addLayout(row(self.ratio_name, self.ratio, self.turns, None, spacing=6))
         last = row(label("In the pull", "quiet"), self.joined, self.joined_said, spacing=6)
         last.setStretch(2, 1)
         column.addLayout(last)
@@ -92,6 +93,7 @@ class CurveForm(QFrame):
         factor = said.conditions.stated_factor
         self.factor.show_text("" if factor is None else f"{factor:.3f}")
         self.ratio_name.setVisible(over != "engine")
+        self.ratio_name.setText("Engine speed for road speed" if over == "road" else "Engine turns per roller turn")
         self.ratio.setVisible(over == "road")
         self.turns.setVisible(over == "roller")
         turns = said.curve.engine_per_roller
