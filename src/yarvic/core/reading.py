@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Concatenate, ParamSpec, TypeVar, cast
+from typing import Any, BinaryIO, Concatenate, ParamSpec, TypeVar, cast
 
 from yarvic.core.errors import FormatError, YarvicError, in_plain
 
@@ -143,27 +143,71 @@ def looked_up(path: Path, error_type: type[YarvicError] = FormatError) -> os.sta
 
 def check_file(path: Path, most_bytes: int, error_type: type[YarvicError] = FormatError) -> int:
     """The size of a file. Raises an error of this type where it is none, or has more bytes than are read."""
-    found = looked_up(path, error_type)
+    return _size_of(looked_up(path, error_type), str(path), most_bytes, error_type)
+
+
+def _size_of(found: os.stat_result, source: str, most_bytes: int, error_type: type[YarvicError]) -> int:
     if not stat.S_ISREG(found.st_mode):
-        what = "is a folder" if stat.S_ISDIR(found.st_mode) else "is no file but a device or a pipe"
-        raise error_type(what, concerns=str(path), remedy="Choose a file.")
+        raise _no_file(found.st_mode, source, error_type)
     if found.st_size > most_bytes:
         raise error_type(
             f"has {found.st_size:,} bytes, at most {most_bytes:,} are read",
-            concerns=str(path),
+            concerns=source,
             remedy="Choose another file.",
         )
     return found.st_size
 
 
+def _no_file(mode: int, source: str, error_type: type[YarvicError]) -> YarvicError:
+    what = "is a folder" if stat.S_ISDIR(mode) else "is no file but a device or a pipe"
+    return error_type(what, concerns=source, remedy="Choose a file.")
+
+
+class OpenFile:
+    """A file that is open: what is looked at and what is read are the same, whatever happens to its name."""
+
+    def __init__(self, file: BinaryIO, size: int) -> None:
+        self.file, self.size = file, size
+
+    def __enter__(self) -> OpenFile:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.file.close()
+
+    def fileno(self) -> int:
+        """Its number in this process."""
+        return self.file.fileno()
+
+
+def opened(path: Path, most_bytes: int) -> OpenFile:
+    """A file of at most `most_bytes`, open for reading. Raises FormatError where it is none, or larger.
+
+    Nothing waits for the other end of a pipe, and no device is woken: what is no file is closed again unread.
+    """
+    try:
+        number = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK | os.O_NOCTTY)
+    except OSError as error:
+        if error.errno == errno.ENXIO:  # the socket of another program
+            raise _no_file(stat.S_IFSOCK, str(path), FormatError) from None
+        raise cannot(error, "read", str(path)) from None
+    except ValueError:
+        raise FormatError("is no name of a file", concerns=str(path), remedy="Choose another file.") from None
+    try:
+        size = _size_of(os.fstat(number), str(path), most_bytes, FormatError)
+        return OpenFile(os.fdopen(number, "rb"), size)
+    except BaseException:
+        os.close(number)
+        raise
+
+
 def read_bounded(path: Path, most_bytes: int) -> bytes:
     """The content of a file of at most `most_bytes`. Raises FormatError when it is larger or cannot be read."""
-    check_file(path, most_bytes)
-    try:
-        with path.open("rb") as file:
-            data = file.read(most_bytes + 1)
-    except OSError as error:
-        raise cannot(error, "read", str(path)) from None
+    with opened(path, most_bytes) as held:
+        try:
+            data = held.file.read(most_bytes + 1)
+        except OSError as error:
+            raise cannot(error, "read", str(path)) from None
     if len(data) > most_bytes:
         raise FormatError(
             f"has more than {most_bytes:,} bytes, which is all that is read",

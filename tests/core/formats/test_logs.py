@@ -24,6 +24,7 @@ from yarvic.core.evidence.problems import problems
 from yarvic.core.evidence.pulls import find_pulls
 from yarvic.core.evidence.taking import UNKNOWN
 from yarvic.core.formats.logs.import_log import import_logs
+from yarvic.core.formats.logs.read import read_recordings
 
 RATE = 20.0
 T = np.round(np.arange(0.0, 14.0, 1.0 / RATE), 3)
@@ -357,10 +358,10 @@ def test_mdf_by_asammdf(tmp_path):
     ]
 
 
-def test_without_asammdf_the_word_is_clear(tmp_path, monkeypatch):
+def test_without_asammdf_the_word_is_clear(monkeypatch):
     monkeypatch.setitem(sys.modules, "asammdf", None)
     with pytest.raises(FormatError, match="not installed") as caught:
-        import_logs(written(tmp_path, b"MDF     4.10    " + bytes(900)))
+        read_recordings.inside(b"MDF     4.10    " + bytes(900), "a.mf4")
     assert "yarvic[mdf]" in caught.value.remedy
 
 

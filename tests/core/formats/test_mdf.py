@@ -9,6 +9,7 @@ from mdf_files import mdf_bytes
 
 from yarvic.core.errors import FormatError
 from yarvic.core.formats.logs.import_log import import_logs, read_file
+from yarvic.core.formats.logs.read import read_recordings
 
 asammdf = pytest.importorskip("asammdf")
 T = np.arange(0.0, 20.0, 0.02)
@@ -97,12 +98,12 @@ def test_one_signal_in_two_rasters_is_taken_once_and_not_asked(tmp_path):
     assert log.channel("engine_speed").doubt is not None
 
 
-def test_each_group_is_read_in_one_pass(tmp_path, monkeypatch):
+def test_each_group_is_read_in_one_pass(monkeypatch):
     calls = []
     select = asammdf.MDF.select
     monkeypatch.setattr(asammdf.MDF, "select", lambda self, *a, **k: calls.append(a) or select(self, *a, **k))
     monkeypatch.setattr(asammdf.blocks.mdf_v4.MDF4, "get", forbidden(asammdf.blocks.mdf_v4.MDF4.get, calls))
-    log_of(tmp_path, mdf_bytes((DRIVE, T, "s", 1), (SLOW, T[::10], "s", 1)))
+    read_recordings.inside(mdf_bytes((DRIVE, T, "s", 1), (SLOW, T[::10], "s", 1)), "a.mf4")
     assert len([c for c in calls if c != "get"]) == 2
 
 

@@ -14,6 +14,7 @@ from pydantic import Field
 from yarvic.core.document import Document, parse_toml, validated
 from yarvic.core.errors import FormatError, UnitError
 from yarvic.core.evidence.channels import CHANNELS, SPARK_CORRECTION
+from yarvic.core.evidence.raw import MOST_LETTERS
 from yarvic.core.units import UNITS, Reference, is_afr, read_unit
 
 TIME = "time"
@@ -206,8 +207,10 @@ _WHICH = (
 def read_header(text: str, unit: str = "", words: Dictionary | None = None) -> Header:
     """Name, unit, and which of several of a header such as `Boost [kPa]`, `Knock retard cyl 2 (deg)`, `IAT_C`.
 
-    `unit` is what stands in a line of units below, if there is one; it is used where the header itself names none.
+    `unit` is what stands in a line of units below, if there is one; it is used where the header itself names none. What is
+    longer than any name is one that nobody knows.
     """
+    text, unit = text[:MOST_LETTERS], unit[:MOST_LETTERS]
     words = words or dictionary()
     scaled = _SCALED.search(text) or _SCALED.search(unit)
     if scaled is not None and _unscaled(text):

@@ -6,7 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
+from yarvic.core.errors import in_plain
 from yarvic.core.physics import FloatArray
+
+MOST_LETTERS, MOST_FACTS = 190, 500  # of a name, a unit, a word; of what lines above a header say
 
 # What the stamps of a column of time were: plain numbers in a unit to be found, something that says itself, or none at
 # all: the rows of a curve, counted.
@@ -39,6 +42,11 @@ class RawColumn:
     doubt: str = ""  # why its numbers may be others than they seem
     gaps: bool = False  # whether some of its rows hold no number
 
+    def __post_init__(self) -> None:
+        """Bound what a file says: nothing in it steers, and it has an end."""
+        self.name, self.unit, self.place = (in_plain(t, MOST_LETTERS) for t in (self.name, self.unit, self.place))
+        self.states = tuple(in_plain(t, MOST_LETTERS) for t in self.states)
+
 
 @dataclass
 class RawLog:
@@ -56,3 +64,9 @@ class RawLog:
     notes: list[str] = field(default_factory=list)
     facts: Mapping[str, str] = field(default_factory=dict)  # what the lines above the header say, by name
     sheet: bool = False  # a dyno's curve, and no log
+
+    def __post_init__(self) -> None:
+        """Bound what a file says beside its columns."""
+        self.part, self.started = in_plain(self.part, 2 * MOST_LETTERS), in_plain(self.started, 30)
+        facts = list(self.facts.items())[:MOST_FACTS]
+        self.facts = {in_plain(k, MOST_LETTERS): in_plain(v, 5 * MOST_LETTERS) for k, v in facts}

@@ -6,17 +6,17 @@ import io
 import math
 import re
 from collections.abc import Iterable, Sequence
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from yarvic.core.caged import caged_reader
 from yarvic.core.calibration.compare import Difference
 from yarvic.core.calibration.image import Image
 from yarvic.core.calibration.table import Scalar
 from yarvic.core.errors import FormatError, in_plain
 from yarvic.core.formats.tables import MOST_CELLS, Cells, things_of
-from yarvic.core.reading import reader
+from yarvic.core.formats.workbook_shape import check_shape
 
 MOST_BYTES = 100_000_000
 MOST_SHEETS, MOST_NAME = 20_000, 28
@@ -125,24 +125,23 @@ def _sheet_name(key: str, taken: set[str]) -> str:
     return name
 
 
-@reader("tables-xlsx", "Tables as a workbook", ".xlsx", MOST_BYTES)
-def read_tables_xlsx(path: Path) -> list[Cells]:
+@caged_reader("tables-xlsx", "Tables as a workbook", ".xlsx", MOST_BYTES)
+def read_tables_xlsx(data: bytes, source: str) -> list[Cells]:
     """Tables out of a workbook as it is written here. Raises FormatError naming sheet and cell.
 
     Formulas and merged cells are refused: what they stand for is not in the file, or not in one cell.
     """
     import openpyxl
 
-    source = str(path)
-    with path.open("rb") as file:
-        try:
-            book = openpyxl.load_workbook(file, read_only=False, data_only=False, keep_links=False)
-        except Exception as error:  # noqa: BLE001 - the library lets out whatever its parts raise
-            raise FormatError(
-                f"cannot be read as a workbook ({type(error).__name__})",
-                concerns=source,
-                remedy="Choose another file.",
-            ) from None
+    check_shape(data, source)
+    try:
+        book = openpyxl.load_workbook(io.BytesIO(data), read_only=False, data_only=False, keep_links=False)
+    except Exception as error:  # noqa: BLE001 - the library lets out whatever its parts raise
+        raise FormatError(
+            f"cannot be read as a workbook ({type(error).__name__})",
+            concerns=source,
+            remedy="Choose another file.",
+        ) from None
     found: list[Cells] = []
     for sheet in book.worksheets[:MOST_SHEETS]:
         where = f"{source}, sheet {in_plain(sheet.title, 60)}"

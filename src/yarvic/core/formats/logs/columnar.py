@@ -12,6 +12,7 @@ from yarvic.core.evidence.raw import RawColumn, RawLog
 from yarvic.core.formats.logs.assemble import recordings
 from yarvic.core.formats.logs.structure import MOST_COLUMNS, find_structure
 from yarvic.core.formats.logs.text import Section
+from yarvic.core.formats.workbook_shape import check_shape
 from yarvic.core.reading import check_memory
 
 if TYPE_CHECKING:
@@ -82,6 +83,7 @@ def read_workbook(file: BinaryIO, source: str) -> list[RawLog]:
     """The recordings of a workbook (Office Open XML, ISO/IEC 29500), sheet by sheet; sheets without numbers are left out."""
     import openpyxl
 
+    check_shape(file.read(), source)
     found: list[RawLog] = []
     refused: FormatError | None = None
     try:

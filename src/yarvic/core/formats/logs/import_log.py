@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -20,8 +19,6 @@ from yarvic.core.evidence.sheet.runs import is_sheet, sheet_runs, summed, untitl
 from yarvic.core.evidence.taking import Understood, might_be_log, no_time, take, understand
 from yarvic.core.formats.logs.read import MOST_BYTES, read_recordings
 from yarvic.core.reading import reader
-
-STEP = 1 << 22
 
 
 @dataclass(frozen=True)
@@ -42,7 +39,7 @@ def import_logs(
 
     Raises FormatError naming file, place and remedy.
     """
-    raw = tables(path, words)
+    raw = tables(path, words).raw
     if all(each.sheet for each in raw):
         raise FormatError(
             "is a dyno sheet: curves over a speed, and no log", concerns=str(path), remedy="Read it by `yarvic dyno`."
@@ -55,12 +52,31 @@ def import_logs(
     return found
 
 
+@dataclass(frozen=True)
+class Tables:
+    """What a file holds, raw, with the count of the bytes that were read, and their SHA-256 where it was wanted."""
+
+    raw: list[RawLog]
+    sha256: str
+    size: int
+
+
 @reader("log or sheet", "Log or dyno sheet", "", MOST_BYTES)
-def tables(path: Path, words: Dictionary | None = None) -> list[RawLog]:
-    """What a file holds, raw: recordings, and the runs of a dyno sheet. Raises FormatError."""
+def tables(
+    path: Path,
+    words: Dictionary | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+    *,
+    with_sum: bool = False,
+) -> Tables:
+    """What a file holds, raw: recordings, and the runs of a dyno sheet; with its sum if wanted.
+
+    Raises FormatError, Cancelled.
+    """
     words = words or dictionary()
     found: list[RawLog] = []
-    raw = read_recordings(path)
+    read = read_recordings.read(path, cancelled, summed=with_sum)
+    raw = read.value
     while raw:
         each = raw.pop(0)
         try:
@@ -68,7 +84,7 @@ def tables(path: Path, words: Dictionary | None = None) -> list[RawLog]:
             found += sheet_runs(each, words) if is_sheet(each, words) else [each]
         except EvidenceError as error:
             raise FormatError(error.what, concerns=str(path), remedy=error.remedy) from None
-    return found
+    return Tables(found, read.sha256, read.size)
 
 
 def _imported(
@@ -110,9 +126,9 @@ def read_file(
     `altitude_m` of the shop tells a station's barometer from one that is reduced to sea level. Raises FormatError,
     Cancelled.
     """
-    digest, size = _digest(path, cancelled)
+    read = tables(path, words, cancelled, with_sum=True)
     found = []
-    for raw in tables(path, words):
+    for raw in read.raw:
         if cancelled():
             raise Cancelled(f"reading {path.name} was cancelled")
         with_rows(raw)
@@ -122,8 +138,8 @@ def read_file(
         said = _said(raw, understood, path, altitude_m) if raw.sheet else None
         origin = Origin(
             name=path.name[:400],
-            sha256=digest,
-            size=size,
+            sha256=read.sha256,
+            size=read.size,
             reader=raw.reader,
             part=raw.part[:400],
             started=raw.started or (said.date if said is not None else ""),
@@ -137,15 +153,3 @@ def _said(raw: RawLog, understood: Understood, path: Path, altitude_m: float | N
     """What a sheet says of its conditions, in the lines above it and in columns of weather."""
     beside = take(replace(raw, columns=list(raw.columns)), understood, None, str(path))
     return read_facts(raw.facts, beside, altitude_m)
-
-
-def _digest(path: Path, cancelled: Callable[[], bool]) -> tuple[str, int]:
-    """SHA-256 (FIPS 180-4) and size of a file."""
-    digest, size = hashlib.sha256(), 0
-    with path.open("rb") as file:
-        while block := file.read(STEP):
-            if cancelled():
-                raise Cancelled(f"reading {path.name} was cancelled")
-            digest.update(block)
-            size += len(block)
-    return digest.hexdigest(), size

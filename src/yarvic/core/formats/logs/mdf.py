@@ -11,6 +11,7 @@ import numpy as np
 
 from yarvic.core.errors import FormatError, in_plain
 from yarvic.core.evidence.raw import RawColumn, RawLog
+from yarvic.core.formats.logs.mdf_blocks import Damaged, check
 from yarvic.core.formats.logs.mdf_cut import mended
 from yarvic.core.formats.logs.structure import MOST_COLUMNS
 from yarvic.core.reading import check_memory
@@ -50,21 +51,31 @@ def read_mdf(file: BinaryIO, source: str) -> list[RawLog]:
                 remedy="Copy it again from the logger.",
             )
     file.seek(0)
-    try:
-        return [_read(file, source, [])]
-    except FormatError:
-        raise
-    except Exception as error:  # noqa: BLE001 - the library lets out whatever its parts raise
-        file.seek(0)
-        whole, said = mended(file.read())
-        if not said:
-            raise _unread(source, type(error).__name__) from None
+    whole, said = _whole(file.read(), source) if head[8:9] >= b"4" else (file.read(), [])
     try:
         return [_read(io.BytesIO(whole), source, said)]
     except FormatError:
         raise
-    except Exception as error:  # noqa: BLE001
+    except Exception as error:  # noqa: BLE001 - the library lets out whatever its parts raise
         raise _unread(source, type(error).__name__) from None
+
+
+def _whole(data: bytes, source: str) -> tuple[bytes, list[str]]:
+    """The file where all its links and offsets hold; where it was cut off what is whole of it, and what is missing."""
+    try:
+        check(data)
+        return data, []
+    except Damaged as error:
+        whole, said = mended(data)
+        try:
+            if said:
+                check(whole)
+                return whole, said
+        except Damaged:
+            pass
+        raise FormatError(
+            f"is damaged: {error}", concerns=source, remedy="Copy it again from the logger, or export it as CSV."
+        ) from None
 
 
 def _quieten() -> None:

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import io
 from functools import partial
-from pathlib import Path
 
+from yarvic.core.caged import caged_reader
 from yarvic.core.errors import FormatError
 from yarvic.core.evidence.raw import RawLog
 from yarvic.core.formats.logs.assemble import recordings
 from yarvic.core.formats.logs.text import read_sections
-from yarvic.core.reading import check_file, reader
 
 MOST_BYTES = 4 * 1024**3
 HEAD = 512
@@ -42,49 +41,52 @@ def kind_of(head: bytes) -> str:
     return "text"
 
 
-@reader("log", "Log", "", MOST_BYTES)
-def read_recordings(path: Path) -> list[RawLog]:
+@caged_reader("log", "Log", "", MOST_BYTES)
+def read_recordings(data: bytes, source: str) -> list[RawLog]:
     """The recordings in a file, raw: text of any dialect, gzip, zip of several, Parquet, XLSX, MDF 4.
 
     Raises FormatError naming file, place and remedy.
     """
-    size = check_file(path, MOST_BYTES)
-    with path.open("rb") as file:
-        head = file.read(HEAD)
-    if not head.strip():
-        raise FormatError("holds no rows", concerns=str(path), remedy="Choose another file.")
-    found = _of_kind(head, path, str(path), size)
+    if not data[:HEAD].strip():
+        raise FormatError("holds no rows", concerns=source, remedy="Choose another file.")
+    found = _of_kind(data, source)
     if not found:
-        raise FormatError("holds no log", concerns=str(path), remedy="Choose another file.")
+        raise FormatError("holds no log", concerns=source, remedy="Choose another file.")
     return found
+
+
+def warm() -> None:
+    """Read a small log, so that what reads the next one has begun."""
+    rows = "".join(f"{n / 10},{n},{n % 7}.5\n" for n in range(50))
+    read_recordings.inside(f"time [s],a [rpm],b\n{rows}".encode(), "warm")
 
 
 def _packed(data: bytes, source: str, depth: int = 0) -> list[RawLog]:
     """The recordings of what was packed; of what is packed in that again, once."""
     if not data.strip():
         raise FormatError("holds no rows", concerns=source, remedy="Choose another file.")
-    return _of_kind(data[:HEAD], data, source, len(data), depth + 1)
+    return _of_kind(data, source, depth + 1)
 
 
-def _of_kind(head: bytes, held: Path | bytes, source: str, size: int, depth: int = 0) -> list[RawLog]:
+def _of_kind(data: bytes, source: str, depth: int = 0) -> list[RawLog]:
     for mark, what, remedy in _OTHERS:
-        if head.startswith(mark):
+        if data.startswith(mark):
             raise FormatError(what, concerns=source, remedy=remedy)
-    kind = kind_of(head)
+    kind = kind_of(data[:HEAD])
     if kind == "text":
-        return recordings(read_sections(held, source, size), source, "text")
-    with io.BytesIO(held) if isinstance(held, bytes) else held.open("rb") as file:
-        if kind == "parquet":
-            from yarvic.core.formats.logs.columnar import read_parquet
+        return recordings(read_sections(data, source), source, "text")
+    file = io.BytesIO(data)
+    if kind == "parquet":
+        from yarvic.core.formats.logs.columnar import read_parquet
 
-            return read_parquet(file, source)
-        if kind == "mdf":
-            from yarvic.core.formats.logs.mdf import read_mdf
+        return read_parquet(file, source)
+    if kind == "mdf":
+        from yarvic.core.formats.logs.mdf import read_mdf
 
-            return read_mdf(file, source)
-        from yarvic.core.formats.logs.packed import read_gzip, read_zip
+        return read_mdf(file, source)
+    from yarvic.core.formats.logs.packed import read_gzip, read_zip
 
-        if depth > MOST_PACKED:
-            raise FormatError("is packed over and over", concerns=source, remedy="Unpack it first.")
-        inner = partial(_packed, depth=depth)
-        return read_gzip(file, source, inner) if kind == "gzip" else read_zip(file, source, inner)
+    if depth > MOST_PACKED:
+        raise FormatError("is packed over and over", concerns=source, remedy="Unpack it first.")
+    inner = partial(_packed, depth=depth)
+    return read_gzip(file, source, inner) if kind == "gzip" else read_zip(file, source, inner)

@@ -74,7 +74,7 @@ def fields_of(line: str, separator: str) -> list[str]:
 
 def _spaced(line: str) -> list[str]:
     """The fields of a line that lie between runs of blanks; quotes hold a name together."""
-    return [m.strip('"') for m in re.findall(r'"[^"]*"|\S+(?:\s?\[[^\]]*\]|\s?\([^)]*\))?', line)]
+    return [m.strip('"') for m in re.findall(r'"[^"]*"|\S+(?:\s?\[[^\]]{0,80}\]|\s?\([^)]{0,80}\))?', line)]
 
 
 def find_structure(lines: Sequence[str], source: str) -> Structure:

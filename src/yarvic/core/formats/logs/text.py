@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import io
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yarvic.core.errors import FormatError, times
@@ -40,9 +38,9 @@ class Section:
     facts: dict[str, str] = field(default_factory=dict)
 
 
-def read_sections(source: Path | bytes, name: str, size: int) -> list[Section]:
+def read_sections(source: bytes, name: str) -> list[Section]:
     """The sections of a text: usually one. Raises FormatError naming what cannot be read."""
-    head = _head(source)
+    head, size = source[:HEAD_BYTES], len(source)
     encoding = encoding_of(head, name, whole=len(head) == size)
     text = head.decode(encoding, errors="replace")
     if len(head) < size:
@@ -62,18 +60,10 @@ def read_sections(source: Path | bytes, name: str, size: int) -> list[Section]:
         if fast is not None:
             return [fast]
     check_memory(size * BYTES_PER_BYTE, name)
-    return _line_by_line(_all(source, encoding, name), found, name)
+    return _line_by_line(_all(source, encoding), found, name)
 
 
-def _head(source: Path | bytes) -> bytes:
-    if isinstance(source, bytes):
-        return source[:HEAD_BYTES]
-    with source.open("rb") as file:
-        return file.read(HEAD_BYTES)
-
-
-def _all(source: Path | bytes, encoding: str, name: str) -> str:
-    data = source if isinstance(source, bytes) else source.read_bytes()
+def _all(data: bytes, encoding: str) -> str:
     try:
         return data.decode(encoding)
     except UnicodeDecodeError:
@@ -81,7 +71,7 @@ def _all(source: Path | bytes, encoding: str, name: str) -> str:
         return data.decode(encoding, errors="replace")
 
 
-def _at_once(source: Path | bytes, found: Structure, head: str) -> Section | None:
+def _at_once(source: bytes, found: Structure, head: str) -> Section | None:
     """The whole file through polars: as numbers, or as texts where they turn out otherwise further down.
 
     None where something else than rows of one width stands there: then it is read line by line.
@@ -150,7 +140,7 @@ def _rows_only(frame: polars.DataFrame, found: Structure) -> tuple[polars.DataFr
     return frame.filter(~drop), [line for line, gone in zip(lines, drop, strict=True) if not gone], notes
 
 
-def _short_rows(source: Path | bytes, frame: polars.DataFrame, found: Structure) -> bool:
+def _short_rows(source: bytes, frame: polars.DataFrame, found: Structure) -> bool:
     """Whether some line has fewer fields than the header: polars fills it up, and a number in it may be cut off."""
     import polars as pl
 
@@ -169,15 +159,9 @@ def _short_rows(source: Path | bytes, frame: polars.DataFrame, found: Structure)
     return bool(cut.head(cut.len() - 1).any())
 
 
-def _cut_off(source: Path | bytes, found: Structure) -> bool:
+def _cut_off(source: bytes, found: Structure) -> bool:
     """Whether the last line has no end and fewer fields than the others: whoever wrote it was interrupted."""
-    if isinstance(source, bytes):
-        tail = source[-65536:]
-    else:
-        with source.open("rb") as file:
-            file.seek(0, io.SEEK_END)
-            file.seek(max(0, file.tell() - 65536))
-            tail = file.read()
+    tail = source[-65536:]
     if tail.endswith((b"\n", b"\r")) or not tail.strip():
         return False
     last = tail.decode("utf-8", errors="replace").splitlines()[-1]
