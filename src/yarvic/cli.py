@@ -94,6 +94,9 @@ def check(
     as_json: AsJson = False,
 ) -> None:
     """Check the pulls in logs of any format that is read: text, gzip, zip, Parquet, XLSX, MDF 4."""
+    from yarvic.core.caged import CAGE
+
+    CAGE.start()  # while the rest is loaded
     from yarvic.core.checks.evidence_of_pull import EngineKind
     from yarvic.core.checks.finding import NO_DATA, STOP
     from yarvic.core.checks.limits import default_limits, read_limits
@@ -201,6 +204,9 @@ def dyno(
     as_json: AsJson = False,
 ) -> None:
     """Read dyno sheets: curves of power and torque over a speed, as CSV, XLSX, Parquet or packed."""
+    from yarvic.core.caged import CAGE
+
+    CAGE.start()  # while the rest is loaded
     from yarvic.core.checks.of_sheet import Told, check_standard, read_sheet
     from yarvic.core.formats.mapping_file import read_mapping
     from yarvic.core.units import parse_gearing, parse_measure, parse_turns
@@ -360,12 +366,18 @@ def verify(
     require_signature: Annotated[
         bool, typer.Option("--require-signature", help="Exit 1 for what carries no signature that fits.")
     ] = False,
+    package: Annotated[
+        list[Path] | None, typer.Option(help="A package of this job: what its history was when it was signed.")
+    ] = None,
+    witness: Annotated[
+        list[Path] | None, typer.Option(help="A witness file that its signatures were noted in.")
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Say whether a release package, or a job, is what was signed: whole, by whose key, and whether that is known."""
     from yarvic.state.verifying import report_of
 
-    report = report_of(path)
+    report = report_of(path, packages=package or (), witness_files=witness or ())
     if as_json:
         print_json(report.document)
     else:
@@ -376,6 +388,8 @@ def verify(
         tell(report.verdict)
         for name, signer in report.signers:
             tell(f"Release {name}: {signer.sentence}" if name else signer.sentence)
+        for line in report.since:
+            tell(line)
     raise typer.Exit(PASSES if report.intact and (report.signed or not require_signature) else STOPS)
 
 

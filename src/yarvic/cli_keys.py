@@ -40,9 +40,11 @@ def keys_write(name: str, file: Path) -> None:
 @keys.command("add")
 def keys_add(file: Path, fingerprint: Annotated[str, typer.Option(help="As its owner told it.")]) -> None:
     """Add somebody's public key to those that are known, once its owner has confirmed the fingerprint."""
-    from yarvic.state.keys import add_key
+    from yarvic.state.keys import add_key, known_keys, said_of_name
 
     found = add_key(file, fingerprint)
+    for said in said_of_name(found, known_keys()):
+        tell(f"Note: {said}")
     tell(f"{found.fingerprint} of {found.name} is known from now on.")
 
 

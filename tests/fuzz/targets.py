@@ -56,6 +56,7 @@ def targets() -> dict[str, Target]:
         "release package": Target((_package(True), _package(False)), _read_package),
         "signing key": Target(_private(), _read_private),
         "public key": Target((_public(),), READERS["public key"].read),
+        "witness": Target((_witness(),), READERS["witness"].read),
         "known keys": Target((_known(),), READERS["known keys"].read),
         "tables-json": Target((_tables("json"),), _read_tables("tables-json")),
         "tables-csv": Target((_tables("csv"),), _read_tables("tables-csv")),
@@ -444,6 +445,10 @@ def _public():
     from yarvic.core.release.keys import to_toml
 
     return to_toml(_key().public)
+
+
+def _witness():
+    return "".join(f"yarvic-witness-1 {'ab' * 32} {n} {'cd' * 32} 2026-03-01T00:00:00+00:00\n" for n in (3, 9)).encode()
 
 
 def _known():

@@ -11,12 +11,14 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
 from yarvic import __version__
+from yarvic.core.caged import CAGE
 from yarvic.desk.theme import apply_theme, load_fonts
 from yarvic.desk.unexpected import Unexpected
 from yarvic.desk.window import Window
 from yarvic.state.settings import Settings, remembered
 
 SWITCH_S = 0.0005
+READY_TO_READ_MS = 1500  # behind the first picture: what reads files is made ready
 # Qt objects die with the application: it is held as long as the process lives.
 _kept: list[QApplication] = []
 _unexpected: list[Unexpected] = []
@@ -83,4 +85,5 @@ def run(job: Path | None = None, *, read_only: bool = False, build_demo: bool = 
             window.open_job(Path(window.session.settings.last_job))
 
     QTimer.singleShot(0, begin)
+    QTimer.singleShot(READY_TO_READ_MS, CAGE.start)
     return app.exec()

@@ -25,6 +25,7 @@ from yarvic.core.release.keys import (
     set_aside,
     to_toml,
 )
+from yarvic.core.release.names import as_said
 from yarvic.state.settings import home, make_home
 
 DEMO_SIGNER = "Rowan Sedge"
@@ -125,6 +126,11 @@ def add_key(path: Path, expected: str, *, today: date | None = None) -> PublicKe
         )
     save_known(known_keys().added(found, today or date.today()))
     return found
+
+
+def said_of_name(key: PublicKey, known: KnownKeys) -> list[str]:
+    """What is to be said of a key's name beside the names of the other keys that are known, in sentences."""
+    return as_said(key.name, [k.name for k in known.keys if k.key != key.key])
 
 
 def revoke_key(fingerprint: str, reason: str, *, today: date | None = None) -> None:

@@ -23,6 +23,7 @@ from yarvic.state.requests import Request
 from yarvic.state.results import PullResult, RevisionResults
 from yarvic.state.session import Session
 from yarvic.state.signing import Signing, packed
+from yarvic.state.witnesses import note
 from yarvic.state.work import Asked, Progress
 
 
@@ -205,8 +206,28 @@ def release(session: Session, signing: Signing, path: Path, key: Callable[[], Si
             path.unlink(missing_ok=True)
             raise
         session.say(f"Signed. {path.name}, manifest {built.sha256[:12]}.")
+        _noted(session, (job.first_line(), *job.head(), signing.time))
 
     session.start(signing.request, f"Releasing {signing.revision.name}", work, apply)
+
+
+def _noted(session: Session, history: tuple[str, int, str, str]) -> None:
+    """Note outside the job what its history is now: beside the window, as a folder may be slow."""
+
+    def failed(error: YarvicError) -> None:
+        session.failed.emit(
+            ReleaseError(
+                f"the release stands, and its witness was not written: {error.what}",
+                concerns=error.concerns,
+                remedy="Without it nobody sees whether lines are cut from the end of this job. Choose another in Keys.",
+            )
+        )
+
+    chosen = session.settings.witness
+    request = session.request("noting the signature")
+    session.requests.submit(
+        request, "Noting the signature", lambda p, c: note(*history, chosen), lambda _: None, failed=failed
+    )
 
 
 FileMark = tuple[int, int, int]  # which file it is, and when it was written

@@ -47,6 +47,9 @@ class Settings(BaseModel):
     watched: Annotated[str, Field(max_length=4096)] = ""  # the folder that is watched; empty: none
     watched_until: Annotated[float, Field(ge=0.0, allow_inf_nan=False)] = 0.0  # s since 1970
     author: Annotated[str, Field(max_length=200)] = ""
+    witness: Annotated[str, Field(max_length=4096)] = (
+        ""  # a file elsewhere that takes each signed history; empty: none
+    )
     # How the units of a family are reached (the ways of `state/reach`), and the bus of an interface.
     reached: Annotated[
         dict[Annotated[str, Field(max_length=200)], Annotated[str, Field(max_length=40)]], Field(max_length=100)

@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from yarvic.core.errors import ReleaseError, in_plain
 from yarvic.core.job.file import is_job
+from yarvic.core.job.history import History
 from yarvic.core.release.package import Signer, verify_package, whose
-from yarvic.core.release.whole_job import verify_job
+from yarvic.core.release.whole_job import JobVerified, verify_job
+from yarvic.core.release.witness import Witnessed, read_witness
 from yarvic.state.keys import demo_key, known_keys
+from yarvic.state.witnesses import chosen_witness, noted_path
 
 
 @dataclass(frozen=True)
 class Report:
-    """`about` says what it is, `faults` all that does not fit, `signers` who signed which release."""
+    """`about` says what it is, `faults` all that does not fit, `signers` who signed which release, `since` what came
+    behind the last signature.
+    """
 
     title: str
     about: tuple[str, ...]
@@ -23,11 +29,17 @@ class Report:
     signers: tuple[tuple[str, Signer], ...]
     document: dict[str, Any] = field(repr=False)
     fits: str  # what it means to be whole
+    since: tuple[str, ...] = ()
 
     @property
     def intact(self) -> bool:
         """Whether it is whole."""
         return not self.faults
+
+    @property
+    def all_signed(self) -> bool:
+        """Whether nothing stands behind the last signature."""
+        return len(self.since) < 2 and self.signed
 
     @property
     def signed(self) -> bool:
@@ -40,9 +52,26 @@ class Report:
         return f"Whole: {self.fits}." if self.intact else "Not whole: it was changed."
 
 
-def report_of(path: Path, cancelled: Callable[[], bool] = lambda: False) -> Report:
-    """Verify a package, or a job. Raises FormatError, ReleaseError, JobError for what is none or cannot be read."""
-    return _of_job(path, cancelled) if is_job(path) else _of_package(path)
+def report_of(
+    path: Path,
+    cancelled: Callable[[], bool] = lambda: False,
+    packages: Sequence[Path] = (),
+    witness_files: Sequence[Path] = (),
+) -> Report:
+    """Verify a package, or a job. For a job, `packages` of it and witness files say what its history was when they were
+    made; what was noted at this desk is asked in any case.
+
+    Raises FormatError, ReleaseError, JobError for what is none or cannot be read.
+    """
+    if is_job(path):
+        return _of_job(path, cancelled, packages, witness_files)
+    if packages or witness_files:
+        raise ReleaseError(
+            "is no job: packages and witness files are held against a job",
+            concerns=str(path),
+            remedy="Name the job first.",
+        )
+    return _of_package(path)
 
 
 def _of_package(path: Path) -> Report:
@@ -67,21 +96,80 @@ def _of_package(path: Path) -> Report:
     return Report(path.name, about, v.faults, (("", signer),), document, fits)
 
 
-def _of_job(path: Path, cancelled: Callable[[], bool]) -> Report:
-    v = verify_job(path, known_keys(), demo_key().public.key, cancelled)
+def _of_job(
+    path: Path, cancelled: Callable[[], bool], packages: Sequence[Path], witness_files: Sequence[Path]
+) -> Report:
+    noted = [file for file in (noted_path(), chosen_witness()) if file is not None and file.exists()]
+    witnesses = [w for file in dict.fromkeys((*noted, *witness_files)) for w in read_witness(file)]
+    v = verify_job(path, known_keys(), demo_key().public.key, cancelled, witnesses)
     h = v.history
-    about = f"{h.lines} lines in its journal, the last with the sum {h.head[:16]}"
+    of_packages, said = _by_packages(packages, h)
+    faults = (*v.faults, *said)
+    about = [f"{h.lines} lines in its journal, the last with the sum {h.head[:16]}"]
     if not h.lines:
-        about = "Written by an older Yarvic: its history carries no sums yet"
+        about = ["Written by an older Yarvic: its history carries no sums yet"]
+    about.append(_witnessed(len(v.witnesses) + of_packages))
     document = {
-        "intact": v.intact,
-        "faults": list(v.faults),
+        "intact": not faults,
+        "faults": list(faults),
         "lines": h.lines,
         "head": h.head,
-        "releases": [{"revision": name, **_document(signer)} for name, signer in v.releases],
+        "signed_up_to": v.signed_up_to,
+        "changed_since": [
+            {
+                "line": line.number,
+                "time": line.time,
+                "subject": line.subject,
+                "sentence": line.sentence,
+                "records": [list(record) for record in line.records],
+                "signed_as_another": v.signed_as_another(line),
+            }
+            for line in v.changed_since
+        ],
+        "witnesses": len(v.witnesses) + of_packages,
+        "releases": [{"revision": r.revision, "line": r.line, **_document(r.signer)} for r in v.releases],
     }
     fits = "journal and records fit together"
-    return Report(path.name, (about,), v.faults, v.releases, document, fits)
+    signers = tuple((f"{r.revision}, line {r.line}" if r.line else r.revision, r.signer) for r in v.releases)
+    return Report(path.name, tuple(about), faults, signers, document, fits, _since(v))
+
+
+def _since(v: JobVerified) -> tuple[str, ...]:
+    """How far signatures reach, and what stands behind them."""
+    lines, up_to = v.history.lines, v.signed_up_to
+    if not lines:
+        return ()
+    if not up_to:
+        return ("Nothing in it is signed: whoever can write the file can write its history anew.",)
+    if up_to == lines:
+        return (f"Signed up to line {up_to} of {lines}.",)
+    found = [f"Signed up to line {up_to} of {lines}: what follows is not covered."]
+    for line in v.changed_since:
+        changed = "".join(f" Changes {each}, which was signed as another." for each in v.signed_as_another(line))
+        found.append(f"Line {line.number}, {_when(line.time)}, {line.subject}: {line.sentence}{changed}")
+    return tuple(found)
+
+
+def _witnessed(count: int) -> str:
+    if count:
+        times = "once" if count == 1 else f"{count} times"
+        return f"Outside this file its history was noted {times}: lines before that would be missed"
+    return "Nothing outside this file tells whether lines were cut from its end: no package or witness file was named"
+
+
+def _by_packages(packages: Sequence[Path], history: History) -> tuple[int, list[str]]:
+    """How many packages bear witness of a history, and what does not fit."""
+    count, faults = 0, []
+    for path in packages:
+        v = verify_package(path)
+        name, entry = in_plain(path.name, 80), v.manifest.history
+        if not v.intact or v.signature.state != "good":
+            faults.append(f"{name} is no witness: it was changed, or nobody signed it")
+            continue
+        count += 1
+        seen = Witnessed(history.start, entry.lines, entry.sha256, v.manifest.time, name)
+        faults += [said for said in (seen.fault(history),) if said]
+    return count, faults
 
 
 def _when(time: str) -> str:

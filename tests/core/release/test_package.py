@@ -459,7 +459,7 @@ def test_a_release_in_a_job_is_held_against_its_manifest(tmp_path, facts, files)
     job.record_release(1, "Rowan Sedge", built.sha256, "a.zip", built.manifest, built.signature)
     job.close()
     v = verify_job(path, known(KEY.public))
-    assert v.intact and v.releases[0][0] == "Stock" and v.releases[0][1].state == "known"
+    assert v.intact and v.releases[0].revision == "Stock" and v.releases[0].signer.state == "known"
     for change, fault in (
         ("UPDATE release SET name = 'Somebody'", "another revision or signer"),
         ("UPDATE release SET manifest_sha256 = 'ab'", "not the one that was recorded"),

@@ -8,10 +8,9 @@ from __future__ import annotations
 import io
 import re
 import zipfile
-import zlib
 
 from yarvic.core.errors import FormatError
-from yarvic.core.formats.logs.packed import check_unpacked
+from yarvic.core.formats.logs.packed import UNPACKING, check_unpacked
 
 STEP = 1 << 20
 FREE_CELLS, MOST_EMPTY = 1_000_000, 50  # cells that may be made; past that, so many times those that hold something
@@ -37,11 +36,11 @@ def check_shape(data: bytes, source: str) -> None:
                             concerns=f"{source}, {member.filename.rpartition('/')[2]}",
                             remedy="Delete what stands far from the numbers, or export it as CSV.",
                         )
-    except (zipfile.BadZipFile, OSError, EOFError, zlib.error, NotImplementedError, RuntimeError) as error:
+    except UNPACKING as error:
         raise FormatError(
-            "is damaged and cannot be unpacked",
+            "cannot be read as a workbook",
             concerns=source,
-            remedy="Save it again.",
+            remedy="Save it again as XLSX or CSV.",
             details=type(error).__name__,
         ) from None
 

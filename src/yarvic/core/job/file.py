@@ -338,7 +338,7 @@ def _verify(path: Path, make_room: Callable[[], bool], cancelled: Callable[[], b
             broken = connection.execute("PRAGMA foreign_key_check").fetchone() if result == "ok" else None
             if result == "ok" and broken is None:
                 if connection.version < SEALED_SINCE:
-                    return History(0, "", (), ())
+                    return History()
                 return check(connection, lambda: bool(look()))
     except (JobError, Cancelled):
         if gave_way:

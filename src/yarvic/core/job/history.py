@@ -2,7 +2,8 @@
 
 A line names the records that came with it, each with the SHA-256 (FIPS 180-4) of its content; its own sum is over the
 sum of the line before, its words, and those names. What is changed, taken out or put in by other means fits no more;
-a release's signature is over the sum of the line it was made at (see docs/security.md).
+a release's signature is over the sum of the line it was made at (see docs/security.md). Most records never change: the
+first line that names one holds for good, and no later line can name it with another sum.
 """
 
 from __future__ import annotations
@@ -48,16 +49,47 @@ _COLUMNS = (
     " WHERE evidence_id = ? ORDER BY position"
 )
 Record = tuple[str, str]  # kind and key
+# What a person changes later on; each change is a line that names it anew.
+CHANGING = frozenset({"sheet", "waiver"})
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line of the journal: its number, what it says, its sum, and the records that it names."""
+
+    number: int
+    time: str
+    subject: str
+    sentence: str
+    sum: str
+    records: tuple[Record, ...]
 
 
 @dataclass(frozen=True)
 class History:
-    """What the journal's sums say: how many lines, the sum of the last, and all that does not fit."""
+    """What the journal's sums say: its lines, and all that does not fit."""
 
-    lines: int
-    head: str
-    faults: tuple[str, ...]
-    sums: tuple[str, ...]
+    journal: tuple[Line, ...] = ()
+    faults: tuple[str, ...] = ()
+
+    @property
+    def lines(self) -> int:
+        """How many lines there are."""
+        return len(self.journal)
+
+    @property
+    def head(self) -> str:
+        """The sum of the last line; empty where there is none."""
+        return self.journal[-1].sum if self.journal else ""
+
+    @property
+    def start(self) -> str:
+        """The sum of the first line, by which a job is known whatever its file is called."""
+        return self.journal[0].sum if self.journal else ""
+
+    def has(self, lines: int, head: str) -> bool:
+        """Whether it had so many lines once, the last with this sum."""
+        return 0 < lines <= self.lines and self.journal[lines - 1].sum == head
 
 
 def digest(values: Sequence[object]) -> str:
@@ -136,7 +168,7 @@ def seal(connection: sqlite3.Connection, time: str, version: int) -> None:
 def check(connection: sqlite3.Connection, cancelled: Callable[[], bool] = lambda: False) -> History:
     """Go through the journal and every record that it names. Raises sqlite3.Error, Cancelled."""
     faults: list[str] = []
-    sums: list[str] = []
+    lines: list[Line] = []
     named: dict[Record, str] = {}
     previous, number = "", 0
     for row in connection.execute("SELECT id, time, subject, sentence, about, hash FROM journal ORDER BY id"):
@@ -149,16 +181,34 @@ def check(connection: sqlite3.Connection, cancelled: Callable[[], bool] = lambda
         if link(previous, *row[:5]) != row[5]:
             faults.append(f"{place} is not as it was written, or a line before it was removed")
         previous = str(row[5])
-        sums.append(previous)
-        try:
-            for kind, key, found in parse_json(str(row[4]), source=place):
-                named[str(kind), str(key)] = str(found)
-        except (FormatError, ValueError, TypeError):
-            faults.append(f"{place} names records in a form that nobody can read")
+        sums = _named(row[4], place, faults)
+        for record, found in sums.items():
+            faults += _named_again(record, found, named, place)
+        time, subject, sentence = map(str, row[1:4])
+        lines.append(Line(number, time, subject, sentence, previous, tuple(sums)))
         if len(faults) >= MOST_FAULTS:
             break
     faults += _record_faults(connection, named, cancelled)
-    return History(len(sums), previous, tuple(faults[:MOST_FAULTS]), tuple(sums))
+    return History(tuple(lines), tuple(faults[:MOST_FAULTS]))
+
+
+def _named(about: object, place: str, faults: list[str]) -> dict[Record, str]:
+    """The records that a line names, with their sums."""
+    try:
+        return {(str(kind), str(key)): str(found) for kind, key, found in parse_json(str(about), source=place)}
+    except (FormatError, ValueError, TypeError):
+        faults.append(f"{place} names records in a form that nobody can read")
+        return {}
+
+
+def _named_again(record: Record, found: str, named: dict[Record, str], place: str) -> list[str]:
+    """Note what a line says of a record; a fault where it says something new of one that never changes."""
+    kind, key = record
+    if kind in CHANGING:
+        named[record] = found
+    elif named.setdefault(record, found) != found:
+        return [f"{place} names {kind} {in_plain(key, 60)} anew, with another content: it never changes"]
+    return []
 
 
 def _record_faults(

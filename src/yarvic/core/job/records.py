@@ -174,6 +174,11 @@ class Records:
         rows = self._rows("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1")
         return self._row(rows[0], (int, str)) if rows else (0, "")
 
+    def first_line(self) -> str:
+        """The sum of the first line, by which the job is known whatever its file is called."""
+        rows = self._rows("SELECT hash FROM journal WHERE id = 1")
+        return str(self._row(rows[0], (str,))[0]) if rows else ""
+
     def _write_journal(
         self,
         connection: sqlite3.Connection,

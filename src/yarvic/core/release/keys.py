@@ -15,12 +15,13 @@ from datetime import date, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Literal
 
-from pydantic import Field, model_validator
+from pydantic import AfterValidator, Field, model_validator
 
 from yarvic.core.document import Document, parse_toml, validated
-from yarvic.core.errors import ReleaseError
+from yarvic.core.errors import ReleaseError, in_plain
 from yarvic.core.formats.files import file_name, make_folder, write_new, write_whole
 from yarvic.core.reading import cannot, read_bounded, read_text, reader, understood
+from yarvic.core.release.points import can_sign
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
@@ -30,8 +31,11 @@ MOST_KNOWN = 1000
 # How long a key is used before its owner makes another. Our choice: long enough to be no burden, short enough that a
 # lost one ends by itself.
 VALID_DAYS = 3 * 365
+# The longest that any key is used, a colleague's of another make too. Our choice: a key that "never ends" is one that a
+# thief may use for ever.
+MOST_DAYS = 5 * 366
 Day = Annotated[str, Field(pattern=r"^\d{4}-\d{2}-\d{2}$")]
-KeyHex = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+KeyHex = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$"), AfterValidator(lambda key: _of_one_person(key))]
 Person = Annotated[str, Field(min_length=1, max_length=80)]
 
 
@@ -48,6 +52,7 @@ class PublicKey(Document):
     def _makes_sense(self) -> PublicKey:
         if _day(self.made) > _day(self.until):
             raise ValueError("a key ends after it was made")
+        _ends(self.made, self.until)
         return self
 
     @property
@@ -66,6 +71,13 @@ class KnownKey(Document):
     own: bool = False
     revoked: Day | None = None
     reason: Annotated[str, Field(max_length=200)] = ""
+
+    @model_validator(mode="after")
+    def _makes_sense(self) -> KnownKey:
+        if self.revoked is not None:
+            _day(self.revoked)
+        _ends(self.added, self.until)
+        return self
 
     @property
     def fingerprint(self) -> str:
@@ -90,8 +102,18 @@ class KnownKeys(Document):
         return next((k for k in self.keys if k.key == key), None)
 
     def added(self, new: PublicKey, today: date, *, own: bool = False) -> KnownKeys:
-        """The list with another key. One that is there stays as it is: what was revoked does not come back."""
-        if self.find(new.key) is not None:
+        """The list with another key. One that is there stays as it is: what was revoked does not come back.
+
+        Raises ReleaseError for a key that is known as somebody else's.
+        """
+        there = self.find(new.key)
+        if there is not None:
+            if there.name != new.name:
+                raise ReleaseError(
+                    f"this key is known here as the key of {in_plain(there.name, 80)}: one key belongs to one person",
+                    concerns=in_plain(new.name, 80),
+                    remedy="Ask both whose it is. Nothing was added.",
+                )
             return self
         entry = KnownKey(name=new.name, key=new.key, added=today.isoformat(), until=new.until, own=own)
         return KnownKeys(keys=(*self.keys, entry))
@@ -271,6 +293,19 @@ def read_public_key(path: Path) -> PublicKey:
 def read_known(path: Path) -> KnownKeys:
     """A list of known keys. Raises FormatError."""
     return validated(KnownKeys, parse_toml(read_text(path, MOST_BYTES), source=path.name), source=path.name)
+
+
+def _of_one_person(key: str) -> str:
+    """A key as it is; raises ValueError for one that anybody could sign with, or that has two names."""
+    if not can_sign(bytes.fromhex(key)):
+        raise ValueError("these 32 bytes are nobody's key: what it signs proves nothing")
+    return key
+
+
+def _ends(begun: str, until: str) -> None:
+    """Raise ValueError for days that are none, and for a key that is used for longer than any is."""
+    if _day(until) - _day(begun) > timedelta(days=MOST_DAYS):
+        raise ValueError(f"a key is used for {MOST_DAYS // 366} years at most, this one until {until}")
 
 
 def _day(text: str) -> date:

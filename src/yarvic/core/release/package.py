@@ -6,10 +6,11 @@ import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from yarvic.core.calibration.described import MOST_ADDRESS, MOST_MEMORY
 from yarvic.core.calibration.image import image_id
@@ -19,7 +20,8 @@ from yarvic.core.formats.files import write_new
 from yarvic.core.formats.images import hex_to_image
 from yarvic.core.reading import reader
 from yarvic.core.release import archive
-from yarvic.core.release.keys import KeyHex, KnownKeys, SigningKey, fingerprint, signed_by
+from yarvic.core.release.keys import KeyHex, KnownKey, KnownKeys, SigningKey, fingerprint, signed_by
+from yarvic.core.release.names import as_said, skeleton
 
 KIND = "yarvic release 2"
 MANIFEST = "manifest.json"
@@ -69,7 +71,7 @@ class Manifest(Document):
     author: Words
     signed_by: Words
     key: KeyHex | Literal[""]
-    time: Words
+    time: Annotated[str, Field(max_length=40), AfterValidator(lambda text: _a_time(text))]
     history: HistoryEntry
     image_sha256: Sha256
     image_size: Annotated[int, Field(gt=0, le=MOST_MEMORY)]
@@ -77,6 +79,17 @@ class Manifest(Document):
     simulated: bool
     waivers: Annotated[tuple[WaiverEntry, ...], Field(max_length=400)]
     files: Annotated[dict[str, FileEntry], Field(max_length=archive.MOST_FILES)]
+
+
+def _a_time(text: str) -> str:
+    """A time as it is; raises ValueError for what is no moment: a day that is none, or a clock without its zone."""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        raise ValueError(f"{in_plain(text, 40)!r} is no time") from None
+    if moment.tzinfo is None:
+        raise ValueError(f"{in_plain(text, 40)!r} does not say in which zone it is")
+    return text
 
 
 @dataclass(frozen=True)
@@ -262,12 +275,15 @@ def whose(signature: Signature, manifest: Manifest, known: KnownKeys, demo_key: 
         return Signer("demo", sentence, print_)
     entry = known.find(signature.key)
     if entry is None:
+        others = [k.name for k in known.keys]
+        like = "".join(f" {said}" for said in as_said(manifest.signed_by, others))
         sentence = (
             f"Signed by key {print_}, unknown here. It names {claims}: compare the fingerprint with them,"
-            " then add their key."
+            f" then add their key.{like}"
         )
         return Signer("unknown", sentence, print_)
-    day, named = manifest.time[:10], in_plain(entry.name, 80)
+    # Both in one zone: a day that is written down elsewhere may have another number.
+    day, named = datetime.fromisoformat(manifest.time).astimezone(UTC).date().isoformat(), in_plain(entry.name, 80)
     whom = f"key {print_} of {named}"
     if entry.revoked is not None:
         before = "before that, by its own clock" if day < entry.revoked else "on that day or later"
@@ -277,8 +293,18 @@ def whose(signature: Signature, manifest: Manifest, known: KnownKeys, demo_key: 
     if day > entry.until:
         sentence = f"Signed by {whom} after the key had ended on {entry.until}: ask {named} for one signed anew."
         return Signer("ended", sentence, print_, named)
-    other = f" The package calls them {claims}." if claims != named else ""
-    return Signer("known", f"Signed by {whom}, known here since {entry.added}.{other}", print_, named)
+    return Signer(
+        "known", f"Signed by {whom}, known here since {entry.added}.{_other(manifest, entry)}", print_, named
+    )
+
+
+def _other(manifest: Manifest, entry: KnownKey) -> str:
+    """What is to be said of the name that a manifest gives beside that of the key."""
+    if manifest.signed_by == entry.name:
+        return "".join(f" {said}" for said in as_said(entry.name, []))
+    like = " It only looks like it." if skeleton(manifest.signed_by) == skeleton(entry.name) else ""
+    hidden = "".join(f" {said}" for said in as_said(manifest.signed_by, []))
+    return f" The package calls them {in_plain(manifest.signed_by, 80)}.{like}{hidden}"
 
 
 def json_document(value: object) -> bytes:

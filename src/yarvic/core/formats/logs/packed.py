@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import gzip
 import io
+import lzma
+import struct
 import zipfile
 import zlib
 from collections.abc import Callable
@@ -22,6 +24,11 @@ MOST_MEMBERS = 400
 STEP = 1 << 20
 # Names under which logs are packed; what others hold is no log.
 _LOGS = (".csv", ".txt", ".log", ".tsv", ".dat", ".asc", ".prn", "", ".gz", ".xlsx", ".parquet", ".mf4", ".mdf")
+# What unpacking raises for what is damaged.
+UNPACKING = (
+    zipfile.BadZipFile, OSError, EOFError, zlib.error, lzma.LZMAError, struct.error, NotImplementedError, RuntimeError,
+    ValueError,
+)  # fmt: skip
 Inner = Callable[[bytes, str], list[RawLog]]
 
 
@@ -32,7 +39,7 @@ def read_gzip(file: BinaryIO, source: str, inner: Inner) -> list[RawLog]:
     try:
         with gzip.open(file, "rb") as unpacked:
             data = _bounded(unpacked, packed, source)
-    except (OSError, EOFError, zlib.error) as error:
+    except UNPACKING as error:
         raise _damaged(source, error) from None
     return inner(data, source)
 
@@ -44,18 +51,19 @@ def read_zip(file: BinaryIO, source: str, inner: Inner) -> list[RawLog]:
     more than any log.
     """
     try:
-        with zipfile.ZipFile(file) as archive:
-            members = [m for m in archive.infolist() if not m.is_dir()]
-            names = {m.filename for m in members}
-            if "[Content_Types].xml" in names and any(n.startswith("xl/") for n in names):
-                check_unpacked(members, source)
-                from yarvic.core.formats.logs.columnar import read_workbook
-
-                file.seek(0)
-                return read_workbook(file, source)
-            return _members(archive, members, source, inner)
-    except (zipfile.BadZipFile, OSError, EOFError, zlib.error, NotImplementedError, RuntimeError) as error:
+        archive = zipfile.ZipFile(file)
+        members = [m for m in archive.infolist() if not m.is_dir()]
+    except UNPACKING as error:
         raise _damaged(source, error) from None
+    with archive:
+        names = {m.filename for m in members}
+        if "[Content_Types].xml" in names and any(n.startswith("xl/") for n in names):
+            check_unpacked(members, source)
+            from yarvic.core.formats.logs.columnar import read_workbook
+
+            file.seek(0)
+            return read_workbook(file, source)
+        return _members(archive, members, source, inner)
 
 
 def check_unpacked(members: list[zipfile.ZipInfo], source: str) -> None:
@@ -75,8 +83,11 @@ def _members(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], source: s
         inside = f"{source}, {in_plain(Path(member.filename).name, 80)}"
         if member.flag_bits & 1:
             raise FormatError("is locked by a password", concerns=inside, remedy="Unpack it first.")
-        with archive.open(member) as file:
-            data = _bounded(file, max(member.compress_size, 1), inside)
+        try:
+            with archive.open(member) as file:
+                data = _bounded(file, max(member.compress_size, 1), inside)
+        except UNPACKING as error:
+            raise _damaged(inside, error) from None
         try:
             read = inner(data, inside)
         except YarvicError as error:

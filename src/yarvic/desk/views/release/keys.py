@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
     QDialog,
     QFileDialog,
     QFrame,
+    QHBoxLayout,
     QHeaderView,
     QLineEdit,
     QTableWidget,
@@ -26,8 +27,10 @@ from yarvic.core.formats.files import file_name
 from yarvic.core.release.keys import KnownKey, KnownKeys, PublicKey, read_public_key
 from yarvic.desk.views.release.sign import passphrase_line
 from yarvic.desk.widgets.words import act, label, row, word
-from yarvic.state.keys import add_key, known_keys, new_key, revoke_key, write_public
+from yarvic.state.keys import add_key, known_keys, new_key, revoke_key, said_of_name, write_public
 from yarvic.state.session import Session
+from yarvic.state.settings import save_settings
+from yarvic.state.witnesses import check_witness
 
 T = TypeVar("T")
 COLUMNS = ("Name", "Fingerprint", "Known since", "State")
@@ -74,6 +77,7 @@ class KeysDialog(QDialog):
         self.renew = word("Make me a new key", self.begin_renewing)
         column.addLayout(row(self.write, self.add, self.revoke, self.renew, None, spacing=10))
         column.addWidget(self._strip())
+        column.addLayout(self._witness_row())
         self.said = label("", "quiet", wrap=True)
         self.fault = label("", "fault", wrap=True)
         self.fault.hide()
@@ -96,6 +100,15 @@ class KeysDialog(QDialog):
         column.addLayout(row(self.line, self.secret, self.again, self.go, word("Cancel", self._end), spacing=8))
         self.strip.hide()
         return self.strip
+
+    def _witness_row(self) -> QHBoxLayout:
+        self.witness = label("", "quiet", wrap=True)
+        self.choose_witness = word("Choose a witness file", self.ask_for_witness)
+        self.no_witness = word("Use none", lambda: self.set_witness(None))
+        self._show_witness()
+        found = row(self.witness, self.choose_witness, self.no_witness, spacing=10)
+        found.setStretch(0, 1)
+        return found
 
     # -- showing
 
@@ -144,7 +157,7 @@ class KeysDialog(QDialog):
         # The fingerprint is not shown: it is to come from the key's owner, not from the file.
         self._begin(
             f"{path.name} says that it is the key of {in_plain(public.name)}. Ask them for its fingerprint, by voice,"
-            " and type it here.",
+            " and type it here." + "".join(f" {said}" for said in said_of_name(public, self.known)),
             "Add",
             "Fingerprint as its owner told it",
             lambda: self._work(
@@ -153,6 +166,32 @@ class KeysDialog(QDialog):
                 lambda added: self._changed(f"{added.fingerprint} of {in_plain(added.name)} is known from now on."),
             ),
         )
+
+    def ask_for_witness(self) -> None:
+        """Let a person choose the file in which each signature is noted: best on another disk than the jobs."""
+        chosen, _ = QFileDialog.getSaveFileName(
+            self, "Choose a witness file", "yarvic-witness.txt", "Witness file (*.txt)",
+            options=QFileDialog.Option.DontConfirmOverwrite,
+        )  # fmt: skip
+        if chosen:
+            self.set_witness(Path(chosen))
+
+    def set_witness(self, path: Path | None) -> None:
+        """Note each signature in a file from now on, or in none. One that is there must be a witness file."""
+
+        def keep(_: object) -> None:
+            settings = self.session.settings
+            settings.witness = str(path) if path is not None else ""
+            self._work("keeping the settings", partial(save_settings, settings.model_copy()), lambda _: None)
+            self._show_witness()
+
+        self._work("choosing the witness file", partial(check_witness, path), keep)
+
+    def _show_witness(self) -> None:
+        chosen = self.session.settings.witness
+        said = f"Each signature is noted in {in_plain(chosen)}." if chosen else "No file elsewhere notes signatures."
+        self.witness.setText(f"{said} It shows whether lines were cut from the end of a job.")
+        self.no_witness.setEnabled(bool(chosen))
 
     def begin_revoking(self) -> None:
         """Ask why a key is taken back."""

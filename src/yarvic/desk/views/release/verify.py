@@ -43,6 +43,10 @@ class VerifyDialog(QDialog):
             self._say("", f"and {len(report.faults) - MOST_SHOWN} more")
         for name, signer in report.signers[:MOST_SHOWN]:
             self._say(_severity(signer), f"Release {name}: {signer.sentence}" if name else signer.sentence)
+        for line in report.since[:MOST_SHOWN]:
+            self._say(NO_DATA if line is report.since[0] and not report.all_signed else "", line)
+        if len(report.since) > MOST_SHOWN:
+            self._say("", f"and {len(report.since) - MOST_SHOWN} more lines")
         column.addLayout(self.lines)
         self.close_ = act("Close", self.accept)
         column.addLayout(row(None, self.close_))
