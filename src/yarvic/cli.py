@@ -17,6 +17,7 @@ from yarvic.cli_campaign import campaigns
 from yarvic.cli_keys import keys
 from yarvic.cli_words import AsJson, print_each, print_json, tell
 from yarvic.core.errors import UnitError, YarvicError
+from yarvic.core.reading import cannot
 
 app = typer.Typer(
     help="The calibrator's bench.", no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False
@@ -400,13 +401,21 @@ def main() -> None:
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
     try:
-        app(standalone_mode=True)
+        try:
+            app(standalone_mode=True)
+        finally:
+            sys.stdout.flush()
     except YarvicError as error:
         print(f"yarvic: {error}", file=sys.stderr)
         sys.exit(UNUSABLE)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # who reads has seen enough
         sys.exit(PASSES)
+    except OSError as error:
+        # What reads and writes files says so itself: this is what was told not arriving where it was sent.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        print(f"yarvic: {cannot(error, 'written', 'what was told')}", file=sys.stderr)
+        sys.exit(UNUSABLE)
     except Exception as error:  # noqa: BLE001 - a traceback's exit code would read as "falls short"
         print(f"yarvic: {_unforeseen(error)}", file=sys.stderr)
         sys.exit(UNUSABLE)

@@ -448,7 +448,9 @@ def _public():
 
 
 def _witness():
-    return "".join(f"yarvic-witness-1 {'ab' * 32} {n} {'cd' * 32} 2026-03-01T00:00:00+00:00\n" for n in (3, 9)).encode()
+    return "".join(
+        f"yarvic-witness-1 {'ab' * 32} {n} {'cd' * 32} 2026-03-01T00:00:00+00:00\n" for n in (3, 9)
+    ).encode()
 
 
 def _known():

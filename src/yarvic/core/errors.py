@@ -3,17 +3,28 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 # Longer than this no text of an error is shown.
-MOST_SHOWN = 2000
+MOST_SHOWN, MOST_NAME = 2000, 190
 # What steers a terminal or turns a line around instead of standing in it: controls, and the marks of direction.
 _STEERS = re.compile("[\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufeff]")
 
 
 def in_plain(text: str, most: int = MOST_SHOWN) -> str:
     """A text from outside as it may be shown in a line: nothing in it steers, and it has an end."""
-    text = _STEERS.sub(lambda m: f"\\x{ord(m.group()):02x}", text[: most + 1])
+    text = _STEERS.sub(lambda m: f"\\x{_shown(ord(m.group())):02x}", text[: most + 1])
     return text if len(text) <= most else f"{text[:most]}…"
+
+
+def _shown(number: int) -> int:
+    """The number that a letter is shown by; of a byte that was no text (PEP 383) the byte itself."""
+    return number - 0xDC00 if 0xDC80 <= number <= 0xDCFF else number
+
+
+def name_of(path: Path, most: int = MOST_NAME) -> str:
+    """The name of a file as it is kept and shown, whatever letters the disk allows."""
+    return in_plain(path.name, most)
 
 
 def times(count: int) -> str:

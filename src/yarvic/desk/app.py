@@ -15,7 +15,7 @@ from yarvic.core.caged import CAGE
 from yarvic.desk.theme import apply_theme, load_fonts
 from yarvic.desk.unexpected import Unexpected
 from yarvic.desk.window import Window
-from yarvic.state.settings import Settings, remembered
+from yarvic.state.settings import Settings, kept_path, remembered
 
 SWITCH_S = 0.0005
 READY_TO_READ_MS = 1500  # behind the first picture: what reads files is made ready
@@ -81,8 +81,8 @@ def run(job: Path | None = None, *, read_only: bool = False, build_demo: bool = 
             window.open_demo()
         elif job is not None:
             window.open_job(job, read_only=read_only)
-        elif os.path.exists(window.session.settings.last_job):
-            window.open_job(Path(window.session.settings.last_job))
+        elif window.session.settings.last_job and os.path.exists(kept_path(window.session.settings.last_job)):
+            window.open_job(kept_path(window.session.settings.last_job))
 
     QTimer.singleShot(0, begin)
     QTimer.singleShot(READY_TO_READ_MS, CAGE.start)

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import partial
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
 
 from yarvic.core.checks.finding import VERDICT_WORDS
-from yarvic.core.errors import in_plain
+from yarvic.core.errors import MOST_NAME, in_plain
 from yarvic.desk.names import DEMO_NAMES
 from yarvic.desk.widgets.glyphs import Glyph
 from yarvic.desk.widgets.words import Elided, label, show_choice, word
+from yarvic.state.settings import kept_path
 
 if TYPE_CHECKING:
     from yarvic.desk.views.view import Desk
@@ -119,10 +119,10 @@ def job_groups(
     """What can be done with jobs now."""
     session = desk.session
     there = session.job is not None
-    recent = [Path(p) for p in session.settings.recent]
+    recent = [kept_path(p) for p in session.settings.recent]
     found: list[Group] = [
         ("", [("New job", "Ctrl+N", desk.new_job), ("Open a job", "Ctrl+O", desk.ask_for_job)]),
-        ("Recent", [(p.stem, "", partial(desk.open_job, p)) for p in recent]),
+        ("Recent", [(in_plain(p.stem, MOST_NAME), "", partial(desk.open_job, p)) for p in recent]),
         ("Demo jobs", [(title, "", partial(desk.open_demo, name)) for name, title in DEMO_NAMES]),
     ]
     if there:

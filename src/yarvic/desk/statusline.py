@@ -6,6 +6,7 @@ import time
 
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QWidget
 
+from yarvic.core.errors import in_plain
 from yarvic.core.units import units_of
 from yarvic.desk.widgets.soon import Soon
 from yarvic.desk.widgets.words import Elided, label, tip, word
@@ -97,6 +98,7 @@ class StatusLine(QWidget):
         if style is not None:
             style.unpolish(self.message)
             style.polish(self.message)
+        sentence = in_plain(sentence)
         self.message.setText(sentence)
         tip(self.message, sentence)
 
@@ -115,7 +117,7 @@ class StatusLine(QWidget):
         left = f", {passed * (1 - share) / share:.0f} s left" if share > 0.05 and passed > 0.5 else ""
         self.progress.setFormat(f"{share * 100:.0f} %{left}")
         if self._task is not None and not self._task.asked:
-            self.message.setText(what)
+            self.message.setText(in_plain(what))
 
     def _ended(self, task: Task) -> None:
         if task is self._task:

@@ -14,6 +14,7 @@ from yarvic.core.errors import YarvicError
 from yarvic.desk.widgets.words import chooser, show_choice, tip
 from yarvic.desk.workers import QtRunner
 from yarvic.state.session import Session
+from yarvic.state.settings import kept_path, path_to_keep
 from yarvic.state.watching import Entry, FolderWatch, entries
 
 LOOKS_EVERY_MS = 2000
@@ -37,7 +38,7 @@ class Watching(QObject):
         self.timer.timeout.connect(self.look)
         settings = session.settings
         if settings.watched:
-            self._begin(Path(settings.watched), settings.watched_until)
+            self._begin(kept_path(settings.watched), settings.watched_until)
 
     def _begin(self, folder: Path, until_s: float) -> None:
         self.watch, self.offered = FolderWatch(folder, until_s), []
@@ -55,7 +56,7 @@ class Watching(QObject):
     def begin(self, folder: Path) -> None:
         """Watch a folder from now on: what lies in it already is not offered."""
         settings = self._session.settings
-        settings.watched, settings.watched_until = str(folder), time.time()
+        settings.watched, settings.watched_until = path_to_keep(folder), time.time()
         self._begin(folder, settings.watched_until)
         self._session.say(f"{folder} is watched: what appears there is offered at the top.")
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from yarvic.core.calibration.image import image_id
 from yarvic.core.calibration.layout import Layout
-from yarvic.core.errors import JobError, LinkError
+from yarvic.core.errors import JobError, LinkError, name_of
 from yarvic.core.formats.files import ascii_name, write_whole
 from yarvic.core.formats.images import FORMS, SUFFIXES, Form, in_memory, read_image, to_text
 from yarvic.core.job.model import Carriage, Carried, Differing, Revision
@@ -72,7 +72,7 @@ def export(session: Session, revision: Revision, path: Path, form: Form, name: s
         progress(0.2, path.name)
         data = to_text(job.image(revision.image), form, layout.base, layout.gaps)
         write_whole(path, data)
-        return path.name, hashlib.sha256(data).hexdigest()
+        return name_of(path), hashlib.sha256(data).hexdigest()
 
     def apply(made: tuple[str, str]) -> None:
         document = Carriage(file=made[0], form=form, sha256=made[1], image=revision.image)
@@ -185,7 +185,7 @@ def compared(path: Path, layout: Layout, revision: Revision, images: dict[str, t
             if compare_read_back(layout, other, data, (), source=path.name).equal:
                 image, is_of = sha, name
                 break
-    return Compared(path.name, file.sha256, image, found, is_of)
+    return Compared(name_of(path), file.sha256, image, found, is_of)
 
 
 def read_back(session: Session, revision: Revision, path: Path, name: str) -> None:

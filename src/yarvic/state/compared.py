@@ -14,7 +14,7 @@ from yarvic.core.calibration.image import Image, open_image
 from yarvic.core.calibration.merging import Thing, edits_to_all
 from yarvic.core.calibration.roles import title_of
 from yarvic.core.calibration.table import Table
-from yarvic.core.errors import CalibrationError
+from yarvic.core.errors import CalibrationError, name_of
 from yarvic.core.formats.images import in_memory, read_image
 
 if TYPE_CHECKING:
@@ -102,7 +102,7 @@ class Compared:
         def read() -> Image:
             return open_image(in_memory(read_image(path), layout), layout, source=path.name)
 
-        session.read_file(session.image_request(), path, read, lambda image: self.against_image(path.name, image))
+        session.read_file(session.image_request(), path, read, lambda image: self.against_image(name_of(path), image))
 
     def against_image(self, name: str, image: Image) -> None:
         """Hold the maps against an image of the same unit."""

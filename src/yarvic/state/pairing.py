@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from yarvic.core.calibration.layout import Layout
-from yarvic.core.errors import JobError
+from yarvic.core.errors import JobError, name_of
 from yarvic.core.formats.descriptions import read_description
 from yarvic.core.formats.images import in_memory, read_image
 from yarvic.core.job.model import Pairing
@@ -67,7 +67,7 @@ def pair_image(
         return layout, in_memory(read_image(image), layout)
 
     def pair(found: tuple[Layout, bytes]) -> None:
-        made = job.pair(revision_id, found[0], found[1], image.stem, name)
+        made = job.pair(revision_id, found[0], found[1], name_of(Path(image.stem)), name)
         if session.bench is not None:
             session.bench.pair_up()
         session.settings.author = name.strip()

@@ -11,7 +11,7 @@ import numpy as np
 from yarvic.core.calibration.faults import unknown_sums
 from yarvic.core.calibration.image import check_image
 from yarvic.core.checks.weather import Measured
-from yarvic.core.errors import EvidenceError, ReleaseError, YarvicError
+from yarvic.core.errors import EvidenceError, ReleaseError, YarvicError, name_of
 from yarvic.core.job.model import Revision, Waiver, parts_on
 from yarvic.core.job.store import Job
 from yarvic.core.release.gate import Case, Condition, changed_slots, gate, set_outside
@@ -200,7 +200,7 @@ def release(session: Session, signing: Signing, path: Path, key: Callable[[], Si
         write_package(path, built.data)
         try:
             job.record_release(
-                signing.revision.id, signing.signer, built.sha256, path.name, built.manifest, built.signature
+                signing.revision.id, signing.signer, built.sha256, name_of(path), built.manifest, built.signature
             )
         except YarvicError:
             path.unlink(missing_ok=True)

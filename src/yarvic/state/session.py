@@ -11,7 +11,7 @@ from psygnal import Signal
 
 from yarvic.core.calibration.image import Image, open_image
 from yarvic.core.calibration.layout import Layout
-from yarvic.core.errors import JobError, LinkError, YarvicError
+from yarvic.core.errors import JobError, LinkError, YarvicError, name_of
 from yarvic.core.evidence.expected import Expected
 from yarvic.core.formats.images import in_memory, read_image
 from yarvic.core.job.file import verify
@@ -100,7 +100,7 @@ class Session(Judging):
         self._take(loaded)
         self.results = {}
         self._select_afresh()
-        self.settings.remember_job(str(job.path.absolute()))
+        self.settings.remember_job(job.path.absolute())
         self.job_changed.emit()
         self.selection_changed.emit()
         for each in loaded.notices:
@@ -233,7 +233,7 @@ class Session(Judging):
             return open_image(in_memory(read_image(path), layout), layout, source=path.name)
 
         self.read_file(
-            request or self.image_request(), path, read, lambda others: self.enter_image(others, path.name)
+            request or self.image_request(), path, read, lambda others: self.enter_image(others, name_of(path))
         )
 
     def enter_image(self, others: Image, name: str) -> None:

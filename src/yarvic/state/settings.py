@@ -6,6 +6,7 @@ import os
 from contextlib import suppress
 from pathlib import Path
 from typing import Annotated, Literal
+from urllib.parse import quote, unquote_to_bytes
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
@@ -30,6 +31,7 @@ def _measures(label: str, quantity: str) -> bool:
     return UNITS[label].quantity == ("pressure" if quantity == "fuel pressure" else quantity)
 
 
+_IN_DIGITS = "bytes:"  # begins a path whose letters are no text
 MOST_RECENT = 8  # jobs that are offered again
 
 
@@ -66,10 +68,10 @@ class Settings(BaseModel):
         Field(max_length=100),
     ] = Field(default_factory=dict)
 
-    def remember_job(self, path: str) -> None:
+    def remember_job(self, path: Path) -> None:
         """Offer a job first from now on."""
-        self.last_job = path
-        self.recent = (path, *(p for p in self.recent if p != path))[:MOST_RECENT]
+        self.last_job = path_to_keep(path)
+        self.recent = (self.last_job, *(p for p in self.recent if p != self.last_job))[:MOST_RECENT]
 
     @field_validator("units")
     @classmethod
@@ -86,6 +88,23 @@ def home() -> Path:
     import platformdirs
 
     return Path(platformdirs.user_data_dir("yarvic"))
+
+
+def path_to_keep(path: Path) -> str:
+    """A path as it is kept in a text: as it is, or in digits where its letters are no text."""
+    text = str(path)
+    try:
+        text.encode("utf-8")
+    except UnicodeEncodeError:
+        return _IN_DIGITS + quote(os.fsencode(path))
+    return text
+
+
+def kept_path(text: str) -> Path:
+    """The path that was kept."""
+    if text.startswith(_IN_DIGITS):
+        return Path(os.fsdecode(unquote_to_bytes(text.removeprefix(_IN_DIGITS))))
+    return Path(text)
 
 
 def settings_path() -> Path:

@@ -12,7 +12,7 @@ from yarvic.core.calibration.checksum import Checksum
 from yarvic.core.calibration.faults import Fault, inspected
 from yarvic.core.calibration.image import check_image
 from yarvic.core.document import first_fault
-from yarvic.core.errors import CalibrationError, JobError, YarvicError
+from yarvic.core.errors import CalibrationError, JobError, YarvicError, name_of
 from yarvic.core.formats.descriptions import Taken, read_description, under
 from yarvic.core.formats.images import read_image
 from yarvic.core.units import parse_address
@@ -128,7 +128,7 @@ class StockState:
             raise refusal
         layout = taken.layout
         if layout.origin.name == "" and self.description is not None:
-            layout = layout.changed(origin=layout.origin.model_copy(update={"name": self.description.name[:200]}))
+            layout = layout.changed(origin=layout.origin.model_copy(update={"name": name_of(self.description)}))
         source = f"{taken.image.name}, SHA-256 {taken.image.sha256[:12]}"
         self.session.import_stock(layout, taken.data, self.session.settings.author, source=source)
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yarvic.core.errors import ReleaseError, in_plain
+from yarvic.core.errors import ReleaseError, name_of
 from yarvic.core.job.file import is_job
 from yarvic.core.job.history import History
 from yarvic.core.release.package import Signer, verify_package, whose
@@ -93,7 +93,7 @@ def _of_package(path: Path) -> Report:
         "manifest": m.model_dump(mode="json"),
     }
     fits = "every file is what its manifest names"
-    return Report(path.name, about, v.faults, (("", signer),), document, fits)
+    return Report(name_of(path), about, v.faults, (("", signer),), document, fits)
 
 
 def _of_job(
@@ -131,7 +131,7 @@ def _of_job(
     }
     fits = "journal and records fit together"
     signers = tuple((f"{r.revision}, line {r.line}" if r.line else r.revision, r.signer) for r in v.releases)
-    return Report(path.name, tuple(about), faults, signers, document, fits, _since(v))
+    return Report(name_of(path), tuple(about), faults, signers, document, fits, _since(v))
 
 
 def _since(v: JobVerified) -> tuple[str, ...]:
@@ -162,7 +162,7 @@ def _by_packages(packages: Sequence[Path], history: History) -> tuple[int, list[
     count, faults = 0, []
     for path in packages:
         v = verify_package(path)
-        name, entry = in_plain(path.name, 80), v.manifest.history
+        name, entry = name_of(path, 80), v.manifest.history
         if not v.intact or v.signature.state != "good":
             faults.append(f"{name} is no witness: it was changed, or nobody signed it")
             continue

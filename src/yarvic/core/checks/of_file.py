@@ -17,7 +17,7 @@ from yarvic.core.checks.for_owner import owners_page
 from yarvic.core.checks.limits import Limits
 from yarvic.core.checks.run import CheckedPull, check_log, check_whole, families_of, summarize
 from yarvic.core.checks.signature import first_signature
-from yarvic.core.errors import EvidenceError, FormatError, YarvicError, in_plain
+from yarvic.core.errors import EvidenceError, FormatError, YarvicError, in_plain, name_of
 from yarvic.core.evidence.dictionary import Dictionary
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.mapping import Column, Facts, Mapping
@@ -71,14 +71,14 @@ def not_judged(path: Path, error: YarvicError) -> dict[str, Any]:
 
 def _judged(path: Path, found: Imported, by: Judging) -> dict[str, Any]:
     baseline, why = _baseline(found.log, by)
-    results = check_log(path.name, found.log, by.limits, engine=by.engine, baseline=baseline)
+    results = check_log(name_of(path), found.log, by.limits, engine=by.engine, baseline=baseline)
     opened = [r.pull.throttle for r in results]
     alike = not opened or max(opened) - min(opened) <= THROTTLE_ALIKE
     summaries = summarize([list(r.findings) for r in results], alike=alike)
     judged = {s.family for s in summaries}
     pointed_at = causes([f for r in results for f in r.findings], [r.off for r in results], kind_of(by.engine))
     unjudged = [f for f in families_of(by.engine) if f not in judged]
-    page = owners_page(path.name, "", summaries, unjudged, pointed_at, simulated=False)
+    page = owners_page(name_of(path), "", summaries, unjudged, pointed_at, simulated=False)
     return {
         "log": str(path),
         "part": found.part,
@@ -226,7 +226,7 @@ def _no_pull(path: Path, found: Imported, by: Judging) -> FormatError:
 def _still_judged(path: Path, found: Imported, by: Judging) -> str:
     """What can be judged of a log without a pull, in words; empty where nothing can."""
     try:
-        findings = check_whole(path.name, found.log, by.limits, engine=by.engine).findings
+        findings = check_whole(name_of(path), found.log, by.limits, engine=by.engine).findings
     except EvidenceError:
         return ""
     said = [f"{f.statement} ({VERDICT_WORDS[f.severity]}, {f.numbers({})})" for f in findings]

@@ -8,6 +8,7 @@ import numpy as np
 
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Log
+from yarvic.core.formats.plain_cell import plain_cell
 from yarvic.core.physics import FloatArray
 from yarvic.core.units import from_canonical, unit
 
@@ -33,5 +34,5 @@ def write_csv_log(log: Log, step_s: float | None = None) -> str:
         else:
             columns[f"{c.title} [{c.unit}]" if c.unit else c.title] = log.at(key, times)
     out = io.BytesIO()
-    pl.DataFrame(columns).fill_nan(None).write_csv(out)
+    pl.DataFrame({plain_cell(name): values for name, values in columns.items()}).fill_nan(None).write_csv(out)
     return out.getvalue().decode("utf-8")

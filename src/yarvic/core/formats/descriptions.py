@@ -16,7 +16,7 @@ from yarvic.core.calibration.layout_file import MOST_BYTES, from_data, read_layo
 from yarvic.core.calibration.places import Places, places
 from yarvic.core.calibration.storing import SIZES
 from yarvic.core.document import parse_toml
-from yarvic.core.errors import CalibrationError, FormatError
+from yarvic.core.errors import CalibrationError, FormatError, name_of
 from yarvic.core.evidence.inputs import with_inputs
 from yarvic.core.formats.arrived import kind_of_file
 from yarvic.core.formats.asap2.module import read_asap2
@@ -76,7 +76,7 @@ def _own(path: Path) -> tuple[Layout, list[Fault]]:
         )
     base, faults = read_asap2(path.with_name(name))
     given = {"family": base.family, "version": base.version, "byte_order": base.byte_order, **data}
-    own, more = from_data(given, text, path.name)
+    own, more = from_data(given, text, name_of(path))
     said = {k: getattr(own, k) for k in data if k in ADDED}
     twice = {e.key for e in own.entries}
     layout = base.changed(

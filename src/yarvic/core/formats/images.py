@@ -16,7 +16,7 @@ from yarvic.core.calibration.described import MOST_MEMORY
 from yarvic.core.calibration.image import ERASED
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.calibration.spans import merged
-from yarvic.core.errors import FormatError
+from yarvic.core.errors import FormatError, name_of
 from yarvic.core.formats.files import write_whole
 from yarvic.core.reading import read_bounded, reader
 
@@ -227,7 +227,7 @@ def read_image(path: Path) -> ImageFile:
                 remedy="Choose another file.",
             )
         _check_raw(data, path)
-        return ImageFile(path.name, "raw", data, None, (), sha)
+        return ImageFile(name_of(path), "raw", data, None, (), sha)
     try:
         text = data.decode("ascii")
     except UnicodeDecodeError as error:
@@ -236,7 +236,7 @@ def read_image(path: Path) -> ImageFile:
             concerns=f"{path.name}, byte {error.start:,}",
             remedy="Export the image again.",
         ) from None
-    return _of_records(path.name, form, text, sha)
+    return _of_records(name_of(path), form, text, sha)
 
 
 def _check_raw(data: bytes, path: Path) -> None:

@@ -18,6 +18,7 @@ from yarvic.core.calibration.storing import Storage, Storing, steps
 from yarvic.core.calibration.table import NO_AXIS, Axis, Scalar, Table
 from yarvic.core.document import Document, parse_json, validated
 from yarvic.core.errors import FormatError
+from yarvic.core.formats.plain_cell import plain_cell
 
 JSON_KIND = "yarvic maps 1"
 
@@ -171,15 +172,15 @@ def maps_to_csv(calibration: Calibration) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     for t in calibration.tables.values():
-        writer.writerow([t.title, f"[{t.unit}]", f"slot {calibration.slot}"])
+        writer.writerow([plain_cell(t.title), f"[{t.unit}]", f"slot {calibration.slot}"])
         across = f"{t.x.title} [{t.x.unit}]"
         corner = across if t.is_curve else f"{t.y.title} [{t.y.unit}] \\ {across}"
-        writer.writerow([corner, *(f"{v:g}" for v in t.x.values)])
+        writer.writerow([plain_cell(corner), *(f"{v:g}" for v in t.x.values)])
         for y, row in zip(t.y.values, t.values, strict=True):
             writer.writerow(["" if t.is_curve else f"{y:g}", *(f"{v:.{t.decimals}f}" for v in row)])
         writer.writerow([])
     for s in calibration.scalars.values():
-        writer.writerow([s.title, f"[{s.unit}]", s.shown()])
+        writer.writerow([plain_cell(s.title), f"[{s.unit}]", s.shown()])
     for x in calibration.texts.values():
-        writer.writerow([x.title, "[text]", x.text])
+        writer.writerow([plain_cell(x.title), "[text]", plain_cell(x.text)])
     return out.getvalue()

@@ -23,6 +23,7 @@ from yarvic.core.calibration.merging import edits_to_all
 from yarvic.core.calibration.table import Scalar, Table
 from yarvic.core.document import Document, parse_json, validated
 from yarvic.core.errors import CalibrationError, FormatError, in_plain
+from yarvic.core.formats.plain_cell import from_cell, plain_cell
 from yarvic.core.physics import FloatArray
 from yarvic.core.reading import read_text, reader
 
@@ -133,12 +134,13 @@ def tables_to_csv(image: Image, slots: Sequence[str], keys: Iterable[str] | None
     listed = list(keys) if keys is not None else None
     for slot in slots:
         for thing in things_of(image, slot, listed):
-            writer.writerow(["entry", slot, thing.key, thing.title, thing.unit])
+            writer.writerow(["entry", *map(plain_cell, (slot, thing.key, thing.title, thing.unit))])
             if isinstance(thing, Scalar):
                 writer.writerow(["", _written(thing.value)])
             else:
                 y = "" if thing.is_curve else f"{thing.y.title} [{thing.y.unit}]"
-                writer.writerow([f"{y} \\ {thing.x.title} [{thing.x.unit}]", *map(repr, thing.x.values.tolist())])
+                corner = plain_cell(f"{y} \\ {thing.x.title} [{thing.x.unit}]")
+                writer.writerow([corner, *map(repr, thing.x.values.tolist())])
                 for at, row in zip(thing.y.values.tolist(), thing.values.tolist(), strict=True):
                     writer.writerow(["" if thing.is_curve else repr(at), *map(_written, row)])
             writer.writerow([])
@@ -160,7 +162,7 @@ def read_tables_csv(path: Path) -> list[Cells]:
     text = read_text(path, MOST_BYTES).removeprefix("\ufeff")
     mark = _delimiter(text)
     decimal = _decimal(text, mark)
-    for number, row in enumerate(csv.reader(io.StringIO(text), delimiter=mark), 1):
+    for number, row in _rows(text, mark, source):
         if row and row[0] == "entry" and block:
             found.append(_of_block(block, source, decimal))
             block = []
@@ -171,6 +173,24 @@ def read_tables_csv(path: Path) -> list[Cells]:
     if not found:
         raise FormatError("holds no tables", concerns=source, remedy="Choose a file of tables.")
     return found
+
+
+def _rows(text: str, mark: str, source: str) -> Iterator[tuple[int, list[str]]]:
+    """The rows of a text with their numbers. Raises FormatError where one cannot be parted."""
+    rows, number = csv.reader(io.StringIO(text), delimiter=mark), 0
+    while True:
+        try:
+            row = next(rows)
+        except StopIteration:
+            return
+        except csv.Error:
+            raise FormatError(
+                "cannot be parted into cells",
+                concerns=f"{source}, line {rows.line_num:,}",
+                remedy="A quotation mark may be open there, or a cell have no end: correct it, or export it again.",
+            ) from None
+        number += 1
+        yield number, row
 
 
 def _delimiter(text: str) -> str:
@@ -188,12 +208,12 @@ def _of_block(block: list[tuple[int, list[str]]], source: str, decimal: str) -> 
             concerns=where,
             remedy="Choose a file that was exported here, or write it so.",
         )
-    rows = block[1:]
+    slot, key, rows = from_cell(head[1]), from_cell(head[2]), block[1:]
     if not rows:
         raise FormatError("has no cells", concerns=where, remedy="Add its rows.")
     if len(rows) == 1:
         value = _number(rows[0][1][1:2], rows[0][0], 2, source, decimal)
-        return Cells(head[1], head[2], np.array([value]), where=where)
+        return Cells(slot, key, np.array([value]), where=where)
     x = _break_points(rows[0], source, decimal)
     values = [_row(number, row[1:], x.size, source, decimal) for number, row in rows[1:]]
     sides = [(number, row[0].strip()) for number, row in rows[1:]]
@@ -203,7 +223,7 @@ def _of_block(block: list[tuple[int, list[str]]], source: str, decimal: str) -> 
         if lost is not None:
             raise _lost(f"{source}, line {lost}", 1)
         y = np.array([_number([side], number, 1, source, decimal)[0] for number, side in sides])
-    return Cells(head[1], head[2], np.array(values), x, y, where)
+    return Cells(slot, key, np.array(values), x, y, where)
 
 
 def _break_points(line: tuple[int, list[str]], source: str, decimal: str) -> FloatArray:

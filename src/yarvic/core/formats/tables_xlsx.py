@@ -15,6 +15,7 @@ from yarvic.core.calibration.compare import Difference
 from yarvic.core.calibration.image import Image
 from yarvic.core.calibration.table import Scalar
 from yarvic.core.errors import FormatError, in_plain
+from yarvic.core.formats.plain_cell import from_cell, plain_cell
 from yarvic.core.formats.tables import MOST_CELLS, Cells, things_of
 from yarvic.core.formats.workbook_shape import check_shape
 
@@ -44,7 +45,7 @@ def tables_to_xlsx(image: Image, revision: str, slots: Sequence[str], keys: Iter
                 values.append([slot, thing.key, thing.title, thing.unit, _cell(thing.value)])
                 continue
             name = _sheet_name(thing.key, names)
-            contents.append([name, slot, _plain(thing.key), _plain(thing.title), _plain(thing.unit)])
+            contents.append([_plain(name), _plain(slot), _plain(thing.key), _plain(thing.title), _plain(thing.unit)])
             sheet = book.create_sheet(name)
             sheet.append(["slot", _plain(slot)])
             sheet.append(["key", _plain(thing.key), _plain(thing.title), _plain(thing.unit)])
@@ -110,8 +111,7 @@ def _cell(value: float) -> float | None:
 
 def _plain(text: str) -> str:
     """Text that no program takes for a formula, and that the format can hold."""
-    shown = "".join(c for c in text if c >= " ")[:30_000]
-    return f"'{shown}" if shown[:1] in "=+-@" and shown[1:2] else shown
+    return plain_cell("".join(c for c in text if c >= " ")[:30_000])
 
 
 def _sheet_name(key: str, taken: set[str]) -> str:
@@ -198,7 +198,7 @@ def _break_point(cell: Any, where: str) -> float:
 
 def _text(cell: Any) -> str:
     value = cell.value
-    return "" if value is None else str(value).removeprefix("'")
+    return "" if value is None else from_cell(str(value))
 
 
 def _number(cell: Any, where: str) -> float:

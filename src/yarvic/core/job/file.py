@@ -46,6 +46,9 @@ _LIMITS = {
     sqlite3.SQLITE_LIMIT_VARIABLE_NUMBER: 64,
     sqlite3.SQLITE_LIMIT_TRIGGER_DEPTH: 1,
 }
+# Letters that SQLite takes in a path, but for those that it adds (its default for Unix), and disks in a name.
+MOST_PATH, MOST_IN_NAME = 500, 255
+TOO_LONG = "Move it to a folder nearer to the top, or give it a shorter name."
 _WHOLE = "What was committed before is whole."
 
 
@@ -116,10 +119,18 @@ def _said(error: sqlite3.Error, path: Path) -> tuple[str, str]:
         return what, "Close that program and do it again."
     if name.startswith("SQLITE_IOERR"):
         return _disk(path)
+    if name.startswith("SQLITE_CANTOPEN") and _too_long(path):
+        return "has a name or a path that is too long: nothing was changed", f"{TOO_LONG} {_WHOLE}"
     if "decode" in str(error):
         return "the job file is damaged: it holds a text that is none", "Restore it from a copy."
     damaged = ("the job file is damaged", "Restore it from a copy. Nothing was written to it.")
     return next((said for begins, said in _SAID.items() if name.startswith(begins)), damaged)
+
+
+def _too_long(path: Path) -> bool:
+    """Whether SQLite has no room for the path, or the disk none for the name of what is written beside the file."""
+    real = os.fsencode(os.path.realpath(path))
+    return len(real) > MOST_PATH or len(os.path.basename(real)) + len("-journal") > MOST_IN_NAME
 
 
 def _disk(path: Path) -> tuple[str, str]:
@@ -206,7 +217,7 @@ def _tidy(connection: Connection, path: Path) -> None:
 
 def _connection(path: Path, mode: str) -> Connection:
     made = sqlite3.connect(
-        f"file:{quote(str(path.absolute()))}?mode={mode}", uri=True, isolation_level=None, check_same_thread=False,
+        f"file:{quote(os.fsencode(path.absolute()))}?mode={mode}", uri=True, isolation_level=None, check_same_thread=False,
         timeout=WAITS_S, factory=Connection,
     )  # fmt: skip
     made.known_as(lock.inode(path), path.stat().st_size)

@@ -21,6 +21,7 @@ from yarvic.core.document import Document, parse_toml, validated
 from yarvic.core.errors import ReleaseError, in_plain
 from yarvic.core.formats.files import file_name, make_folder, write_new, write_whole
 from yarvic.core.reading import cannot, read_bounded, read_text, reader, understood
+from yarvic.core.release.locked_key import MOST_ROUNDS, rounds
 from yarvic.core.release.points import can_sign
 
 if TYPE_CHECKING:
@@ -241,6 +242,12 @@ def read_key(path: Path, passphrase: str = "") -> SigningKey:
     check_rights(path)
     public = read_public_key(public_path(path))
     data = read_bounded(path, MOST_BYTES)
+    if rounds(data) > MOST_ROUNDS:
+        raise ReleaseError(
+            f"asks for {rounds(data):,} rounds to be unlocked, at most {MOST_ROUNDS:,} are made",
+            concerns=str(path),
+            remedy="It may be made to harm. Restore the key from a copy, or make a new one.",
+        )
     with understood(str(path), ReleaseError, "Restore it from a copy, or make a new key."):
         try:
             private = load_pem_private_key(data, passphrase.encode("utf-8") if passphrase else None)

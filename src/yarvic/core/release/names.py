@@ -38,8 +38,10 @@ def _prototypes() -> dict[str, str]:
 
 
 def skeleton(name: str) -> str:
-    """What a name looks like (TR39, section 4): equal for two that are easily taken for each other."""
-    shown = "".join(c for c in unicodedata.normalize("NFD", name) if not _hidden(c))
+    """What a name looks like (TR39, section 4, with letters of other widths and styles taken as plain): equal for two that
+    are easily taken for each other.
+    """
+    shown = "".join(c for c in unicodedata.normalize("NFKD", name) if not _hidden(c))
     alike = _prototypes()
     return " ".join(unicodedata.normalize("NFD", "".join(alike.get(c, c) for c in shown)).casefold().split())
 

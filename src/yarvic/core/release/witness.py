@@ -11,7 +11,7 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
-from yarvic.core.errors import FormatError
+from yarvic.core.errors import FormatError, name_of
 from yarvic.core.job.history import History
 from yarvic.core.reading import cannot, read_text, reader
 
@@ -54,7 +54,7 @@ def read_witness(path: Path) -> list[Witnessed]:
                 remedy="Take the line out, or choose another file.",
             )
         start, lines, head, time = parts.groups()
-        found.append(Witnessed(start, int(lines), head, time, path.name))
+        found.append(Witnessed(start, int(lines), head, time, name_of(path)))
     return found
 
 

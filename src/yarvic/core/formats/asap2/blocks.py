@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from yarvic.core.errors import FormatError
+from yarvic.core.errors import FormatError, name_of
 from yarvic.core.reading import read_bounded
 
 MOST_BYTES = 256 * 1024 * 1024
@@ -197,7 +197,7 @@ class _Builder:
             raise source.wrong(
                 found.start(), f"includes {name!r} without end", "Take the line out of one of the files."
             )
-        inner = Text(path.name, decoded(read_bounded(path, MOST_BYTES)))
+        inner = Text(name_of(path), decoded(read_bounded(path, MOST_BYTES)))
         # Its blocks belong to the block that includes it, and so do its words.
         own = Block("", 0, inner, len(inner.text), self.open[-1].blocks)
         self._inside(found.start(), found.end(), own)
@@ -209,7 +209,7 @@ class _Builder:
 def blocks_of(path: Path, data: bytes) -> Block:
     """The blocks of a description file. Raises FormatError naming file and line for what is none."""
     builder = _Builder(path.parent)
-    builder.read(Text(path.name, decoded(data)), (str(path.resolve()),))
+    builder.read(Text(name_of(path), decoded(data)), (str(path.resolve()),))
     assert builder.root is not None
     builder.root.end = len(builder.root.source.text)
     return builder.root

@@ -13,7 +13,7 @@ from yarvic.core.calibration.faults import Fault, inspected
 from yarvic.core.calibration.layout import Entry, Group, Layout, LeftOut, Mark, Measured, Origin, SharedAxis
 from yarvic.core.calibration.layout_file import known_unit
 from yarvic.core.document import first_fault
-from yarvic.core.errors import CalibrationError, FormatError
+from yarvic.core.errors import CalibrationError, FormatError, name_of
 from yarvic.core.formats.asap2.blocks import MOST_BYTES, Block, blocks_of
 from yarvic.core.formats.asap2.entries import BOTH_WAYS, Known, bounds_of, characteristic, order_of, shared_axis
 from yarvic.core.formats.asap2.instances import Instances
@@ -263,7 +263,7 @@ def read_asap2(path: Path) -> tuple[Layout, list[Fault]]:
     """
     data = read_bounded(path, MOST_BYTES)
     root = blocks_of(path, data)
-    version = _version(root, path.name)
+    version = _version(root, name_of(path))
     project = next(root.of("PROJECT"), None)
     modules = list(project.of("MODULE")) if project is not None else list(root.of("MODULE"))
     if not modules:
@@ -286,7 +286,7 @@ def read_asap2(path: Path) -> tuple[Layout, list[Fault]]:
         for b in m.of("CHARACTERISTIC")
         if (w := b.words())
     ]
-    origin = Origin(name=path.name[:200], sha256=hashlib.sha256(data).hexdigest(), kind="ASAP2")
+    origin = Origin(name=name_of(path), sha256=hashlib.sha256(data).hexdigest(), kind="ASAP2")
     layout = layout.changed(left_out=(*layout.left_out, *others), origin=origin)
     layout, more = inspected(layout)
     return layout, [*version, *taken.faults, *more]

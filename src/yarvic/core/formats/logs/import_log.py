@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from yarvic.core.errors import Cancelled, EvidenceError, FormatError
+from yarvic.core.errors import Cancelled, EvidenceError, FormatError, name_of
 from yarvic.core.evidence.as_told import with_rows
 from yarvic.core.evidence.dictionary import Dictionary, dictionary
 from yarvic.core.evidence.log import Log
@@ -94,7 +94,7 @@ def _imported(
     understood = understand(raw, mapping, words, source)
     if raw.clock == "row" and understood.time.question:
         raise no_time(raw, source)  # here nobody can be asked
-    kept = understood.mapping(raw, path.stem)
+    kept = understood.mapping(raw, name_of(Path(path.stem)))
     return Imported(take(raw, understood, facts, source), understood, kept, raw.part, raw.started)
 
 
@@ -137,7 +137,7 @@ def read_file(
             raise no_time(raw, str(path))
         said = _said(raw, understood, path, altitude_m) if raw.sheet else None
         origin = Origin(
-            name=path.name[:400],
+            name=name_of(path),
             sha256=read.sha256,
             size=read.size,
             reader=raw.reader,

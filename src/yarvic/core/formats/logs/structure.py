@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from yarvic.core.errors import FormatError, UnitError
 from yarvic.core.evidence.dictionary import dictionary, read_header
 from yarvic.core.evidence.raw import ABOVE
+from yarvic.core.formats.plain_cell import from_cell
 from yarvic.core.units import is_afr, read_unit
 
 # More columns than this no logger writes.
@@ -131,7 +132,7 @@ def _with(lines: Sequence[str], separator: str) -> tuple[float, Structure] | Non
     score += 0.1 * _name_score(names) / max(len(names), 1)
     return score, Structure(
         separator,
-        tuple(n.strip() for n in names),
+        tuple(from_cell(n.strip()) for n in names),
         tuple(u.strip() for u in units),
         header,
         data,

@@ -9,7 +9,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QFrame, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from yarvic.core.errors import YarvicError
+from yarvic.core.errors import MOST_NAME, YarvicError, in_plain
 from yarvic.core.job.model import JobSheet
 from yarvic.core.job.template import read_sheet, write_sheet
 from yarvic.desk.names import DEMO_NAMES
@@ -25,6 +25,7 @@ from yarvic.desk.widgets.panels import Panels
 from yarvic.desk.widgets.words import act, chooser, label, row, show_choice, word
 from yarvic.state.requests import Request
 from yarvic.state.session import Session
+from yarvic.state.settings import kept_path
 from yarvic.state.shop import save_template
 
 # The strip gives way to what is long.
@@ -130,11 +131,11 @@ class JobView(View):
             widget = item.widget()
             if widget is not None:
                 widget.deleteLater()
-        paths = [Path(p) for p in self.session.settings.recent[:MOST_LATELY]]
+        paths = [kept_path(p) for p in self.session.settings.recent[:MOST_LATELY]]
         if paths:
             self.lately.addWidget(label("Opened lately", "title"))
         for path in paths:
-            again = word(path.stem, partial(self.window_.open_job, path))
+            again = word(in_plain(path.stem, MOST_NAME), partial(self.window_.open_job, path))
             again.setToolTip(str(path))
             self.lately.addWidget(again, 0, Qt.AlignmentFlag.AlignLeft)
 

@@ -22,14 +22,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from yarvic.core.errors import YarvicError, in_plain
+from yarvic.core.errors import YarvicError, in_plain, name_of
 from yarvic.core.formats.files import file_name
 from yarvic.core.release.keys import KnownKey, KnownKeys, PublicKey, read_public_key
 from yarvic.desk.views.release.sign import passphrase_line
 from yarvic.desk.widgets.words import act, label, row, word
 from yarvic.state.keys import add_key, known_keys, new_key, revoke_key, said_of_name, write_public
 from yarvic.state.session import Session
-from yarvic.state.settings import save_settings
+from yarvic.state.settings import kept_path, path_to_keep, save_settings
 from yarvic.state.witnesses import check_witness
 
 T = TypeVar("T")
@@ -156,7 +156,7 @@ class KeysDialog(QDialog):
     def _confirm(self, path: Path, public: PublicKey) -> None:
         # The fingerprint is not shown: it is to come from the key's owner, not from the file.
         self._begin(
-            f"{path.name} says that it is the key of {in_plain(public.name)}. Ask them for its fingerprint, by voice,"
+            f"{name_of(path)} says that it is the key of {in_plain(public.name)}. Ask them for its fingerprint, by voice,"
             " and type it here." + "".join(f" {said}" for said in said_of_name(public, self.known)),
             "Add",
             "Fingerprint as its owner told it",
@@ -181,7 +181,7 @@ class KeysDialog(QDialog):
 
         def keep(_: object) -> None:
             settings = self.session.settings
-            settings.witness = str(path) if path is not None else ""
+            settings.witness = path_to_keep(path) if path is not None else ""
             self._work("keeping the settings", partial(save_settings, settings.model_copy()), lambda _: None)
             self._show_witness()
 
@@ -189,7 +189,11 @@ class KeysDialog(QDialog):
 
     def _show_witness(self) -> None:
         chosen = self.session.settings.witness
-        said = f"Each signature is noted in {in_plain(chosen)}." if chosen else "No file elsewhere notes signatures."
+        said = (
+            f"Each signature is noted in {in_plain(str(kept_path(chosen)))}."
+            if chosen
+            else "No file elsewhere notes signatures."
+        )
         self.witness.setText(f"{said} It shows whether lines were cut from the end of a job.")
         self.no_witness.setEnabled(bool(chosen))
 
