@@ -2,6 +2,7 @@
 
 import os
 import signal
+import socket
 import stat
 
 import can
@@ -10,7 +11,7 @@ import pytest
 from yarvic.core.errors import LinkError
 from yarvic.core.link import buses
 from yarvic.core.link.buses import VIRTUAL, BusChoice, interfaces, missing, open_bus
-from yarvic.core.link.virtual_bus import VirtualBus, bus_folder
+from yarvic.core.link.virtual_bus import VirtualBus, bus_folder, remove_channel, sweep
 
 
 @pytest.fixture(autouse=True)
@@ -136,7 +137,7 @@ def test_a_folder_of_any_length_will_do(monkeypatch, tmp_path):
     with VirtualBus("c" * 100) as one, VirtualBus("c" * 100) as other:
         one.send(frame(3))
         assert other.recv(1.0).arbitration_id == 3
-    assert list((bus_folder() / ("c" * 100)).iterdir()) == []
+    assert list(bus_folder().iterdir()) == []  # the last that leaves takes the channel away
 
 
 @pytest.mark.parametrize("channel", ["", "../up", ".hidden", "a/b", "x" * 300])
@@ -180,3 +181,112 @@ def test_a_closed_node_says_so(nodes):
     nodes[0].shutdown()
     with pytest.raises(can.CanOperationError):
         nodes[0].recv(0.0)
+
+
+# -- what lies in the folder, and whose it is
+
+
+def test_only_sockets_of_the_bus_are_ever_removed(tmp_path):
+    node = VirtualBus("test")
+    folder = bus_folder() / "test"
+    (folder / "notes.txt").write_text("mine")
+    (folder / "1-00000000").write_text("no socket")
+    (folder / "2-00000000").symlink_to(folder / "notes.txt")
+    foreign = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
+    foreign.bind(os.path.relpath(folder / "other.sock"))
+    foreign.close()  # nobody listens on it
+    node.send(frame())
+    sweep()
+    kept = {"notes.txt", "1-00000000", "2-00000000", "other.sock"}
+    assert {p.name for p in folder.iterdir()} >= kept
+    remove_channel("test")
+    assert {p.name for p in folder.iterdir()} == kept and (folder / "notes.txt").read_text() == "mine"
+    node.shutdown()
+
+
+def test_what_killed_nodes_left_is_swept_with_their_channels():
+    pids = []
+    for channel in ("one", "two"):
+        pid = os.fork()
+        if pid == 0:
+            kept = VirtualBus(channel)
+            assert kept
+            os.kill(os.getpid(), signal.SIGKILL)
+        os.waitpid(pid, 0)
+        pids.append(pid)
+    assert {p.name for p in bus_folder().iterdir()} >= {"two"}
+    with VirtualBus("three") as node:
+        assert [p.name for p in bus_folder().iterdir()] == ["three"]
+        assert node.recv(0.0) is None
+    assert list(bus_folder().iterdir()) == []
+
+
+@pytest.mark.parametrize("where", ["the folder", "a channel"])
+def test_a_link_is_no_folder_of_a_bus(monkeypatch, tmp_path, where):
+    elsewhere = tmp_path / "elsewhere"
+    elsewhere.mkdir(0o700)
+    if where == "the folder":
+        (tmp_path / "bus").symlink_to(elsewhere)
+        monkeypatch.setenv("YARVIC_BUS", str(tmp_path / "bus"))
+    else:
+        (bus_folder() / "test").symlink_to(elsewhere)
+    with pytest.raises(can.CanInitializationError, match="is a link"):
+        VirtualBus("test")
+    assert list(elsewhere.iterdir()) == []
+
+
+@pytest.mark.parametrize("mode", [0o755, 0o770, 0o701])
+def test_a_folder_that_is_open_to_others_is_no_bus(mode):
+    bus_folder().chmod(mode)
+    with pytest.raises(can.CanInitializationError, match="open to other accounts"):
+        VirtualBus("test")
+    folder = os.environ["YARVIC_BUS"]
+    os.chmod(folder, 0o700)
+    os.mkdir(f"{folder}/test")
+    open(f"{folder}/test/kept", "w").close()  # an empty one is swept
+    os.chmod(f"{folder}/test", mode)
+    with pytest.raises(can.CanInitializationError, match="open to other accounts"):
+        VirtualBus("test")
+
+
+def as_another(act):
+    """What an act gives in a process of another account: 0 for True, 1 for False, 2 where it is refused."""
+    pid = os.fork()
+    if pid == 0:
+        code = 2
+        try:
+            os.setgroups([])
+            os.setgid(65534)
+            os.setuid(65534)
+            code = 0 if act() else 1
+        except can.CanError:
+            code = 3
+        except OSError:
+            code = 2
+        finally:
+            os._exit(code)
+    return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
+
+
+@pytest.mark.skipif(os.getuid() != 0, reason="only root can act as another account")
+def test_another_account_on_the_machine_neither_joins_nor_makes_a_bus_for_us(monkeypatch, tmp_path):
+    for folder in (tmp_path, *tmp_path.parents):
+        with_way = stat.S_IMODE(folder.stat().st_mode) | 0o001
+        if folder.owner() == "root" and folder != folder.parent and "pytest" in str(folder):
+            folder.chmod(with_way)
+    monkeypatch.setenv("YARVIC_BUS", str(tmp_path / "bus"))
+    with VirtualBus("test") as node:
+        name = next((bus_folder() / "test").iterdir())
+        assert as_another(lambda: VirtualBus("test")) == 3  # it belongs to another account
+        talk = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
+        assert as_another(lambda: talk.sendto(b"x" * 8, str(name)) or True) == 2
+        assert as_another(lambda: os.listdir(name.parent)) == 2
+        talk.close()
+        assert node.recv(0.0) is None
+    # One that it has put there beforehand is refused by us.
+    (tmp_path / "theirs").mkdir(0o777)
+    (tmp_path / "theirs").chmod(0o777)
+    assert as_another(lambda: os.mkdir(tmp_path / "theirs/bus", 0o700) is None) == 0
+    monkeypatch.setenv("YARVIC_BUS", str(tmp_path / "theirs/bus"))
+    with pytest.raises(can.CanInitializationError, match="belongs to another account"):
+        VirtualBus("test")

@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yarvic.bench.control_unit.facts import UnitFacts, read_facts, write_facts
+from yarvic.core import children
 from yarvic.core.calibration.layout import Layout
 from yarvic.core.errors import LinkError
 from yarvic.core.link.buses import BusChoice, open_bus
@@ -103,11 +104,18 @@ def new_unit(folder: Path, layout: Layout, memory: bytes, facts: UnitFacts | Non
     write_facts(folder, facts or UnitFacts())
 
 
+def _bus() -> dict[str, str]:
+    """Where the bus is, for a process that starts in another folder."""
+    named = os.environ.get("YARVIC_BUS")
+    return {"YARVIC_BUS": os.path.abspath(named)} if named else {}
+
+
 def start_unit(folder: Path, channel: str, number: int = 0) -> UnitProcess:
     """Give a unit its supply; `number` is its place on the bus. Raises LinkError when it does not come up."""
     process = subprocess.Popen(
-        [sys.executable, "-m", "yarvic.bench.control_unit.process", str(folder), channel, str(number)],
-        stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+        children.command("yarvic.bench.control_unit.process", str(folder.absolute()), channel, str(number)),
+        stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, cwd="/",
+        env=children.environment(**_bus()),
     )  # fmt: skip
     unit = UnitProcess(folder, channel, process)
     assert process.stdout is not None
@@ -118,5 +126,6 @@ def start_unit(folder: Path, channel: str, number: int = 0) -> UnitProcess:
     return unit
 
 
-if __name__ == "__main__":
-    run(Path(sys.argv[1]), sys.argv[2], int(sys.argv[3]) if len(sys.argv) > 3 else 0)
+def main(folder: str, channel: str, number: str) -> None:
+    """Run a unit in this process until its supply is taken away."""
+    run(Path(folder), channel, int(number))
