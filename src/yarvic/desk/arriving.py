@@ -7,6 +7,7 @@ from pathlib import Path
 
 from yarvic.core.errors import FormatError, JobError, YarvicError
 from yarvic.core.formats.arrived import kind_of_file
+from yarvic.core.job.lock import is_job_open
 from yarvic.desk.views.view import Desk
 from yarvic.state.work import Asked, Progress
 
@@ -45,7 +46,7 @@ class Arriving:
         request = session.request("looking at the file")
 
         def work(progress: Progress, cancelled: Asked) -> str:
-            return kind_of_file(path)
+            return "job" if is_job_open(path) else kind_of_file(path)
 
         session.requests.submit(
             request,

@@ -282,6 +282,8 @@ def _prepare(connection: Connection) -> None:
 
 def is_job(path: Path) -> bool:
     """Whether a file is a database at all, as a job is one. Raises JobError where it cannot be read."""
+    if lock.is_connected(lock.inode(path)):
+        return True  # open here: to close a handle of it now would cost the connection its locks
     return _head(path)[:16] == _SQLITE_MARK
 
 

@@ -46,6 +46,14 @@ def is_connected(file: Inode) -> bool:
     return _connections[file] > 0
 
 
+def is_job_open(path: Path) -> bool:
+    """Whether this process has a connection to the file of this name; False where the name leads nowhere."""
+    try:
+        return is_connected(inode(path))
+    except JobError:
+        return False
+
+
 def is_held(file: Inode) -> bool:
     """Whether this process has the right to write a file."""
     return file in _held
