@@ -386,12 +386,39 @@ def test_a_draft_is_thrown_away_only_when_asked_twice(driver):
     pick(driver, view, 5, 5, 7, 7)
     driver.key(Qt.Key.Key_H)
     driver.click(view.commit.discard)
-    assert driver.window.session.draft is not None and view.commit.discard.text() == "Discard for good?"
+    assert driver.window.session.draft is not None and view.commit.discard.text() == "Discard the draft?"
     driver.key(Qt.Key.Key_Escape)
     assert view.commit.discard.text() == "Discard draft"
     driver.click(view.commit.discard)
     driver.click(view.commit.discard)
     assert driver.window.session.draft is None
+
+
+def test_the_command_asks_what_the_word_asks_and_the_draft_comes_back(driver):
+    view, s = maps_of(driver), driver.window.session
+    pick(driver, view, 5, 5, 7, 7)
+    driver.key(Qt.Key.Key_H)
+    before = s.draft.image.data
+    driver.step(5)  # from another step, too
+    driver.key(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    driver.type("discard the draft")
+    driver.key(Qt.Key.Key_Return)
+    assert s.draft is not None and s.settings.step == "maps" and view.commit.discard.hasFocus()
+    driver.key(Qt.Key.Key_Space)
+    assert s.draft is None and "Ctrl+Z brings it back" in driver.window.status.message.text()
+    driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert s.draft is not None and s.draft.image.data == before and s.working == DRAFT
+    assert [e.sentence for e in s.job.journal()[-2:]] == ["The draft was discarded.", "The draft was brought back."]
+    # Once more, and by the command, after the job was opened anew.
+    s.discard_draft()
+    path = s.job.path
+    s.close_job()
+    s.open_job(path)
+    assert s.draft is None
+    driver.key(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    driver.type("bring the draft back")
+    driver.key(Qt.Key.Key_Return)
+    assert s.draft is not None and s.draft.image.data == before
 
 
 def test_closing_with_a_draft_offers_it_again(qapp, driver, demo_path, tmp_path):

@@ -86,4 +86,21 @@ def run(job: Path | None = None, *, read_only: bool = False, build_demo: bool = 
 
     QTimer.singleShot(0, begin)
     QTimer.singleShot(READY_TO_READ_MS, CAGE.start)
-    return app.exec()
+    code = app.exec()
+    _end(window)
+    return code
+
+
+def _end(window: Window) -> None:
+    """End what is still at work behind a window that was closed: the program is not kept by it.
+
+    A unit that is being written is put back first, however long that takes.
+    """
+    if window.session.link.writing:
+        window.runner.wait()
+    CAGE.close()
+    if window.runner.at_work():
+        # It was asked to stop and does not look, as while a library is loaded; what was committed is on disk.
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(0)

@@ -64,6 +64,9 @@ class Commanded(Desk, Protocol):
     def ask_for_job_to_read(self) -> None:
         """Let a person choose a job that is opened read only."""
 
+    def ask_to_discard(self) -> None:
+        """Ask whether the draft is to be discarded."""
+
     def open_keys(self) -> None:
         """Show the keys of the view."""
 
@@ -91,7 +94,12 @@ def commands_of(window: Commanded) -> list[Command]:
             found.append(Command("What waits to be imported", "", window.open_import))
         found.append(Command("Import maps from an image file", "", window.ask_for_image))
         if s.draft is not None:
-            found.append(Command("Discard the draft", "", s.discard_draft))
+            found.append(Command("Discard the draft", "", window.ask_to_discard))
+        if s.job.has_maps and s.job.discarded():
+            keys = "Ctrl+Z" if s.can_bring_back() else ""
+            found.append(
+                Command("Bring the draft back that was discarded last", keys, partial(s.attempt, s.bring_back))
+            )
         found += [Command(f"Correct by {title(n)}", "", partial(s.choose_standard, n)) for n in STANDARDS]
     return [
         *found,

@@ -47,6 +47,7 @@ from yarvic.desk.workers import QtRunner
 from yarvic.state.arrivals import Arrivals
 from yarvic.state.maps import MapsState
 from yarvic.state.requests import Request
+from yarvic.state.selection import DRAFT
 from yarvic.state.session import STEPS, Session
 from yarvic.state.settings import Settings, save_settings
 
@@ -165,6 +166,17 @@ class Window(QMainWindow):
             self.views[step] = made
             self.stack.addWidget(made)
         return self.views[step]
+
+    def ask_to_discard(self) -> None:
+        """Ask under Maps whether the draft is to be discarded."""
+        from yarvic.desk.views.maps.view import MapsView
+
+        self.session.go("maps")
+        self.session.choose_working(DRAFT)
+        view = self.view("maps")
+        assert isinstance(view, MapsView)
+        view.bring_up_to_date()
+        view.commit.ask_to_discard()
 
     def open_bench(self) -> None:
         """Show the bench's page in place of the step's figure; Esc or its first word leads back."""

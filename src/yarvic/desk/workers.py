@@ -16,6 +16,7 @@ from yarvic.core.errors import YarvicError
 from yarvic.state.work import Handle, Heard, Work
 
 BEHIND_THE_PICTURE_MS = 15
+STOPS_WITHIN_MS = 1000  # so long a window that is closed waits for work that was asked to stop
 # How long after a key or a click unseen work stands aside, and how often it looks, s.
 STANDS_ASIDE_S = 0.25
 LOOKS_EVERY_S = 0.02
@@ -139,7 +140,8 @@ class QtRunner(QObject):
         task.answers.done.connect(lambda value: end(done, value))
         task.answers.failed.connect(lambda error: end(failed, error))
         if heard is not None:
-            task.answers.heard.connect(heard)
+            hear = heard
+            task.answers.heard.connect(lambda detail: None if self._over or sip.isdeleted(self) else hear(detail))
         if visible:
             self.started.emit(task)
             self._pool.start(_Job(task, work, self._acting))
@@ -160,10 +162,18 @@ class QtRunner(QObject):
         """Whether any work is under way."""
         return bool(self._running)
 
+    def at_work(self) -> bool:
+        """Whether a thread is at work, heard or not."""
+        return self._pool.activeThreadCount() > 0
+
+    def wait(self) -> None:
+        """Wait for all work, however long it takes."""
+        self._pool.waitForDone(-1)
+
     def stop(self) -> None:
         """Ask all work to stop and wait for it; what is answered until then is heard, and nothing after it."""
         for task in list(self._running):
             task.cancel()
-        self._pool.waitForDone(5000)
+        self._pool.waitForDone(STOPS_WITHIN_MS)
         QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)
         self._over = True

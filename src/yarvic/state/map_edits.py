@@ -324,6 +324,9 @@ class MapEdits:
     def _redo_or_undo(self, *, redo: bool) -> None:
         session = self.maps.session
         draft = session.draft
+        if not redo and session.can_bring_back():
+            session.attempt(session.bring_back)
+            return
         if draft is None or session.working != DRAFT:
             session.say("Nothing to undo: no draft is selected.")
             return

@@ -74,6 +74,7 @@ class Opened(Told):
         self.bench_ready = True  # whether it was made, or there is nothing that it could be of
         self.sheet: SheetState | None = None
         self.draft: DraftState | None = None
+        self.discarded: int | None = None  # the draft that was discarded last, while it can be brought back
         self.opening = 0
         self._images: OrderedDict[int, Image] = OrderedDict()
 
@@ -95,7 +96,7 @@ class Opened(Told):
                 part.changed.disconnect()
         if self.job is not None:
             self.job.close()
-        self.job = self._bench = self.sheet = self.draft = None
+        self.job = self._bench = self.sheet = self.draft = self.discarded = None
         self.bench_ready = True
         self._images.clear()
 

@@ -253,10 +253,26 @@ class Session(Judging):
         parent = self.draft.parent
         if self.draft.id is not None:
             self.job.drop_draft(self.draft.id)
+        self.discarded = self.draft.id
         self._set_draft(None)
         self.working = parent.id
         self.select(parent.id, self.default_reference())
-        self.say(f"The draft was discarded; {parent.name} is selected.")
+        back = " Ctrl+Z brings it back." if self.discarded is not None else ""
+        self.say(f"The draft was discarded; {parent.name} is selected.{back}")
+
+    def can_bring_back(self) -> bool:
+        """Whether the last draft of this sitting was discarded, and none was begun since."""
+        return self.discarded is not None and self.draft is None and self.job is not None
+
+    def bring_back(self) -> None:
+        """Take the draft up again that was discarded last, in this sitting or before. Raises JobError."""
+        kept = self.job.discarded() if self.job is not None else []
+        if self.job is None or not kept:
+            raise JobError("no draft was discarded", remedy="Change a cell to begin one.")
+        self.job.bring_back_draft(kept[0].id)
+        self.discarded = None
+        self.take_draft(kept[0].id)
+        self.say("The draft is back.")
 
     def commit_draft(
         self, reason: str, author: str, draft: DraftState | None = None, expected: Sequence[Expected] = ()

@@ -12,6 +12,10 @@ from yarvic.core.job.edits_json import edit_from_json, edit_to_json
 from yarvic.core.job.model import Draft
 from yarvic.core.job.runs import Runs
 
+MOST_DISCARDED = 20  # drafts that can be brought back
+# The number of a draft that is taken in hand now: above all others. Those that were discarded count down from 0.
+_NEXT = "(SELECT max(coalesce(max(touched), 0), 0) + 1 FROM draft)"
+
 
 class Drafts(Runs):
     """Several may be begun; the one that was touched last is in hand when the job is opened again."""
@@ -40,7 +44,15 @@ class Drafts(Runs):
         return self._records(
             Draft,
             (int, str, int, int | None, str),
-            "SELECT id, name, parent_id, merged_id, time FROM draft ORDER BY touched DESC, id DESC",
+            "SELECT id, name, parent_id, merged_id, time FROM draft WHERE touched > 0 ORDER BY touched DESC, id DESC",
+        )
+
+    def discarded(self) -> list[Draft]:
+        """The drafts that were discarded and can be brought back, the latest first."""
+        return self._records(
+            Draft,
+            (int, str, int, int | None, str),
+            "SELECT id, name, parent_id, merged_id, time FROM draft WHERE touched <= 0 ORDER BY touched",
         )
 
     def steps(self, draft_id: int) -> tuple[Step, ...]:
@@ -62,8 +74,7 @@ class Drafts(Runs):
         """Put a new draft on disk with its first steps; its number."""
         with self._committing("drafts") as c:
             cursor = c.execute(
-                "INSERT INTO draft (name, parent_id, merged_id, time, touched)"
-                " VALUES (?, ?, ?, ?, (SELECT coalesce(max(touched), 0) + 1 FROM draft))",
+                f"INSERT INTO draft (name, parent_id, merged_id, time, touched) VALUES (?, ?, ?, ?, {_NEXT})",  # noqa: S608
                 (name, parent_id, merged_id, self._stamp()),
             )
             assert cursor.lastrowid is not None
@@ -94,9 +105,7 @@ class Drafts(Runs):
         c.executemany("INSERT INTO draft_edit VALUES (?, ?, ?, ?)", rows)
 
     def _touch(self, c: sqlite3.Connection, draft_id: int) -> None:
-        touched = c.execute(
-            "UPDATE draft SET touched = (SELECT max(touched) + 1 FROM draft) WHERE id = ?", (draft_id,)
-        ).rowcount
+        touched = c.execute(f"UPDATE draft SET touched = {_NEXT} WHERE id = ?", (draft_id,)).rowcount  # noqa: S608
         if not touched:
             raise JobError("the draft on disk is another one", concerns=str(self.path), remedy="Open the job again.")
 
@@ -117,10 +126,22 @@ class Drafts(Runs):
             c.execute("DELETE FROM draft_edit WHERE draft_id = ? AND step >= ?", (draft_id, steps_kept))
 
     def drop_draft(self, draft_id: int) -> None:
-        """Forget a draft; the journal says so."""
+        """Put a draft away; the journal says so. The latest of those that were put away can be brought back."""
         with self._committing("drafts") as c:
-            if self._delete_draft(c, draft_id):
+            last = "(SELECT min(coalesce(min(touched), 0), 0) - 1 FROM draft)"
+            if c.execute(f"UPDATE draft SET touched = {last} WHERE id = ? AND touched > 0", (draft_id,)).rowcount:  # noqa: S608
                 self._write_journal(c, "draft", "The draft was discarded.")
+            old = c.execute(
+                "SELECT id FROM draft WHERE touched <= 0 ORDER BY touched LIMIT -1 OFFSET ?", (MOST_DISCARDED,)
+            )
+            for (number,) in old.fetchall():
+                self._delete_draft(c, number)
+
+    def bring_back_draft(self, draft_id: int) -> None:
+        """Take a draft up again that was discarded. Raises JobError when it is not on disk."""
+        with self._committing("drafts") as c:
+            self._touch(c, draft_id)
+            self._write_journal(c, "draft", "The draft was brought back.")
 
     def _delete_draft(self, c: sqlite3.Connection, draft_id: int) -> bool:
         c.execute("DELETE FROM draft_edit WHERE draft_id = ?", (draft_id,))

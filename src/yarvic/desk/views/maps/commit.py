@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QLineEdit, QVBoxLayout
 
 from yarvic.core.errors import YarvicError
@@ -74,6 +75,11 @@ class CommitStrip(QFrame):
         """What the revision is to bring about can be said, and is answered by its pulls."""
         self.expect.setVisible(self.expect_word.isChecked())
 
+    def ask_to_discard(self) -> None:
+        """Ask, as the word itself does, and take the focus to the answer."""
+        self._ask_discard(True)
+        self.discard.setFocus(Qt.FocusReason.OtherFocusReason)
+
     def _discard(self) -> None:
         # Throwing work away is asked twice, in place.
         if not self._discard_asked:
@@ -85,7 +91,7 @@ class CommitStrip(QFrame):
 
     def _ask_discard(self, asked: bool) -> None:
         self._discard_asked = asked
-        self.discard.setText("Discard for good?" if asked else "Discard draft")
+        self.discard.setText("Discard the draft?" if asked else "Discard draft")
 
     def leave(self) -> None:
         """Take back what was asked and what was said to be wrong; what is written stays."""
