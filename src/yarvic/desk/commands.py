@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from typing import Protocol
 
@@ -75,7 +76,22 @@ class Commanded(Desk, Protocol):
 
 
 def commands_of(window: Commanded) -> list[Command]:
-    """The commands that can be given now, those of the view in sight first."""
+    """The commands that can be given now, those of the view in sight first. One that is given later, when that cannot be
+    done any more, says so and does nothing.
+    """
+    return [replace(command, action=partial(_give, window, command.title)) for command in _possible(window)]
+
+
+def _give(window: Commanded, title: str) -> None:
+    """Give the command of this title as it is now."""
+    command = next((c for c in _possible(window) if c.title == title), None)
+    if command is None:
+        window.session.say(f"{title}: this cannot be done now.", trouble=True)
+    else:
+        command.action()
+
+
+def _possible(window: Commanded) -> list[Command]:
     s = window.session
     found = [Command(f"Go to {STEP_TITLES[p]}", f"Alt+{i}", partial(s.go, p)) for i, p in enumerate(STEPS, 1)]
     found += window.shown().commands()
