@@ -77,6 +77,35 @@ def _fill(r, data):
     return data[:at] + bytes([r.choice((0, 0xFF, 0x41))]) * length + data[at + length :]
 
 
+def _mdf(r, data):
+    """An MDF 4 file in which a link, a length, a count or a field of some blocks says something else."""
+    out = bytearray(data)
+    places = [m.start() for m in re.finditer(rb"##[A-Z]{2}\0{4}", data)]
+    if not places:
+        return _flip(r, data)
+    for _ in range(r.choice((1, 1, 1, 2, 4))):
+        place = r.choice(places)
+        links = min(int.from_bytes(out[place + 16 : place + 24], "little"), 200)
+        kind = r.choice(("link", "link", "length", "count", "field", "field", "field", "kind"))
+        if kind == "kind":
+            out[place + 2 : place + 4] = r.choice((b"CN", b"DT", b"DL", b"TX", b"CC", b"CG", b"DZ", b"SI", b"xx"))
+            continue
+        at, size = place + 8, 8
+        if kind == "link" and links:
+            at = place + 24 + 8 * r.randrange(links)
+        elif kind == "count":
+            at = place + 16
+        elif kind == "field":
+            size = r.choice((1, 1, 2, 4, 8))
+            at = place + 24 + 8 * links + r.randrange(80)
+        value = r.choice((
+            0, 1, place, r.choice(places), r.choice(places) + 8, len(data), len(data) - 8, 64, 3, 7, 24, 255, 1 << 31,
+            (1 << 63) - 1, (1 << 64) - 1, r.randrange(1 << 16), r.randrange(1 << 32),
+        ))  # fmt: skip
+        out[at : at + size] = (value & ((1 << (8 * size)) - 1)).to_bytes(size, "little")
+    return bytes(out)
+
+
 def _word(r, data):
     """A whole number of two, four or eight bytes in place of another: lengths, counts and places of binary files."""
     if len(data) < 8:
@@ -105,6 +134,8 @@ def mutated(r, data, other=b""):
     if other and r.random() < 0.05:
         cut = r.randrange(len(data) + 1)
         data = data[:cut] + other[r.randrange(len(other) + 1) :]
+    if data.startswith(b"MDF") and r.random() < 0.8:
+        return _mdf(r, data)
     for _ in range(r.choice((1, 1, 1, 2, 4))):
         data = r.choice(KINDS)(r, data)[:MOST]
     return data

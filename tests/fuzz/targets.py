@@ -161,7 +161,30 @@ def _packed_logs():
         times = frame["time [s]"].to_numpy()
         file.append([Signal(frame["RPM [rpm]"].cast(pl.Float64).to_numpy(), times, unit="rpm", name="RPM")])
         out.append(Path(file.save(Path(folder) / "a.mf4")).read_bytes())
-    return tuple(out)
+    return (*out, _rich_mdf())
+
+
+def _rich_mdf():
+    """An MDF with several groups, packed records in a list, words for numbers, texts, bits of validity and a matrix."""
+    import numpy as np
+    from asammdf import MDF, Signal
+    from asammdf.blocks import v4_blocks as v4
+
+    times, slow = np.arange(0.0, 20.0, 0.01), np.arange(0.0, 20.0, 0.1)
+    words = v4.ChannelConversion(
+        conversion_type=v4.v4c.CONVERSION_TYPE_TABX, links_nr=4 + 3, ref_param_nr=3, val_param_nr=2,
+        val_0=0, val_1=1, text_0=b"N", text_1=b"D", default=b"?",
+    )  # fmt: skip
+    rows = np.stack([np.sin(slow), np.cos(slow)], axis=1)
+    with MDF(version="4.10") as file, tempfile.TemporaryDirectory() as folder:
+        file.append([
+            Signal(1500.0 + 200.0 * times, times, unit="rpm", name="RPM"),
+            Signal((times % 3 > 1).astype("u1"), times, name="Gear", conversion=words),
+            Signal(100.0 + times, times, unit="kPa", name="MAP", invalidation_bits=times > 18.0),
+        ])  # fmt: skip
+        file.append([Signal(np.array([b"a", b"bc"] * (slow.size // 2)), slow, name="Words", encoding="latin-1")])
+        file.append([Signal(rows, slow, name="Matrix")])
+        return Path(file.save(Path(folder) / "b.mf4", compression=2)).read_bytes()
 
 
 _MAPPING = b"""kind = "yarvic mapping"

@@ -30,6 +30,7 @@ MOST_MESSAGE = 1 << 18
 FILES = 3
 FAILED, TOO_MUCH = 1, 3  # how a process ends that could not answer
 DONE = {"status": 0, "memory_kib": 0}
+IDLE_S = 0.03  # so long nobody asks before a process is made ready: one file right behind another gets a new one
 SPARES = 2  # processes that wait for a file
 MOST_FILES = 1 << 16  # past this number a process has none
 
@@ -77,7 +78,7 @@ class _Keeper:
                     return self._end_all()
                 if key.data is not None and key.data in self.running:
                     self._ended(key.data, cancelled=key.fileobj is self.running[key.data][1])
-            if not self.waiting.select(0.0) and self._idle():
+            if self._idle() and (self.later or not self.waiting.select(IDLE_S)):
                 self._prepare()
 
     def _idle(self) -> bool:
@@ -85,15 +86,12 @@ class _Keeper:
         return not self.running and (len(self.spares) < SPARES or bool(self.later))
 
     def _prepare(self) -> None:
-        """A process that waits; and what only some files need, while there is time."""
-        if len(self.spares) == SPARES:
+        """What only some files need, while nothing is read; then a process that waits."""
+        if self.later:
             # One that is not installed is said when it is needed.
             with suppress(ImportError):
                 importlib.import_module(self.later.pop(0))
-            if self.later:
-                return
-            while self.spares:
-                self._drop(*self.spares.pop())
+            return
         gc.collect()
         gc.freeze()
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)

@@ -31,6 +31,10 @@ _LINKS: dict[bytes, tuple[tuple[bytes, ...], ...]] = {
     b"##FH": ((b"##FH",), _TEXT),
     b"##HL": ((b"##DL", b"##LD"),),
 }
+# Links that a block of a kind has at least: what reads it takes them from their places.
+_LEAST_LINKS = {
+    b"##HD": 6, b"##DG": 4, b"##CG": 6, b"##CN": 8, b"##CC": 4, b"##SI": 3, b"##HL": 1, b"##DL": 1, b"##LD": 1, b"##FH": 2,
+}  # fmt: skip
 _LISTS = (b"##DG", b"##CG", b"##CN", b"##DL", b"##LD", b"##HL", b"##FH")
 # Fields behind the links: of a channel (kind, sync, type, first bit, first byte, bits, flags, its bit of validity), a group
 # (records, bytes of one and of validity), a conversion (texts, numbers), a list (parts), packed data (bytes, packed bytes),
@@ -85,6 +89,8 @@ def block(data: Data, place: int) -> Block:
     fields, end = place + HEAD.size + 8 * count, place + length
     if kind[:2] != b"##" or count > 1 << 20 or fields > end or end > len(data):
         raise Damaged(f"at byte {place:,} stands no whole block")
+    if count < _LEAST_LINKS.get(kind, 0):
+        raise Damaged(f"the block at byte {place:,} has too few links")
     return Block(place, kind, struct.unpack_from(f"<{count}Q", data, place + HEAD.size), fields, end)
 
 
@@ -146,7 +152,7 @@ def _kinds(data: Data, found: Block) -> list[tuple[bytes, ...]]:
         whole, packed = found.unpacked(data, _PACKED)
         if whole > MOST_GROWN * packed or found.fields + _PACKED.size + packed > found.end:
             raise Damaged(f"the packed data at byte {found.place:,} are not as long as they say")
-    elsewhere = found.links[5] if found.kind == b"##CN" and len(found.links) > 5 else 0
+    elsewhere = found.links[5] if found.kind == b"##CN" else 0
     if elsewhere and block(data, elsewhere).kind not in _RECORDS:
         known[5] = ()  # the group, channel or file that its values lie in
     return known
@@ -159,7 +165,7 @@ def _channel_fits(data: Data, channel: Block, record: tuple[int, int]) -> None:
     if own < 0 or kind in _VIRTUAL:
         return
     end = first + (first_bit + bits + 7) // 8
-    if channel.links[1:2] and channel.links[1]:
+    if channel.links[1]:
         several = block(data, channel.links[1])
         if several.kind == b"##CA":
             count, step = several.unpacked(data, _ARRAY)
@@ -176,9 +182,11 @@ def _records_are_there(data: Data, group: Block) -> None:
     need, at, steps = 0, group.links[1], 0
     while at and steps < MOST_BLOCKS:
         one = block(data, at)
+        if one.kind != b"##CG":
+            raise Damaged(f"at byte {at:,} stands a block that is none of CG")
         count, flags, _, _, own, validity = one.unpacked(data, _GROUP)
         need += 0 if flags & _VARIABLE else count * (own + validity)
-        at, steps = (one.links[0] if one.links else 0), steps + 1
+        at, steps = one.links[0], steps + 1
     if need > _bytes_of(data, group.links[2]):
         raise Damaged(f"the group at byte {group.place:,} counts more records than are there")
 
@@ -189,11 +197,11 @@ def _bytes_of(data: Data, place: int) -> int:
     while place and steps < MOST_BLOCKS:
         found, steps = block(data, place), steps + 1
         if found.kind == b"##HL":
-            place = found.links[0] if found.links else 0
+            place = found.links[0]
             continue
         parts = found.links[1:] if found.kind in (b"##DL", b"##LD") else (place,)
         for part in filter(None, parts):
             one = block(data, part)
             total += one.unpacked(data, _PACKED)[0] if one.kind == b"##DZ" else one.end - one.fields
-        place = found.links[0] if found.kind in (b"##DL", b"##LD") and found.links else 0
+        place = found.links[0] if found.kind in (b"##DL", b"##LD") else 0
     return total
