@@ -28,6 +28,7 @@ class _Blocks:
 
     def __init__(self, data: bytearray) -> None:
         self.data = data
+        self._left = min(MOST_BLOCKS, len(data) // _HEAD.size + 1)  # more blocks cannot be there: then links lead in rings
 
     def head(self, place: int) -> tuple[bytes, int, int]:
         """Kind, length and number of links of a block. Raises _Damaged where that does not stand there."""
@@ -39,6 +40,9 @@ class _Blocks:
         return kind, length, links
 
     def link(self, place: int, number: int) -> int:
+        self._left -= 1
+        if self._left < 0:
+            raise _Damaged
         return int(_LINK.unpack_from(self.data, place + _HEAD.size + 8 * number)[0])
 
     def set_link(self, place: int, number: int, to: int) -> None:
@@ -125,15 +129,13 @@ def _records(blocks: _Blocks, group: int) -> str:
 
 def _is_whole(blocks: _Blocks, place: int) -> bool:
     """Whether the block of records is there, and of a list all that it names."""
-    if not blocks.whole(place):
-        return False
-    kind, _, links = blocks.head(place)
-    if kind == b"##HL":
-        return _is_whole(blocks, blocks.link(place, 0))
-    if kind == b"##DL":
-        each = [blocks.link(place, n) for n in range(1, links)]
-        follows = blocks.link(place, 0)
-        return all(blocks.whole(p) for p in each) and (not follows or _is_whole(blocks, follows))
+    while place:
+        if not blocks.whole(place):
+            return False
+        kind, _, links = blocks.head(place)
+        if kind == b"##DL" and not all(blocks.whole(blocks.link(place, n)) for n in range(1, links)):
+            return False
+        place = blocks.link(place, 0) if kind in (b"##HL", b"##DL") else 0
     return True
 
 
