@@ -1,6 +1,8 @@
 """Keys and verification in the window; and no file that comes from outside is read on the window's own thread."""
 
+import contextlib
 import shutil
+import sqlite3
 import sys
 import threading
 from datetime import date
@@ -14,9 +16,11 @@ from PyQt6.QtWidgets import QFileDialog, QLabel
 from yarvic.core.formats.images import image_to_hex
 from yarvic.core.job.template import write_sheet
 from yarvic.core.release.keys import key_path, of_seed, to_toml
+from yarvic.core.release.witness import read_witness
 from yarvic.desk.views.release.keys import KeysDialog
 from yarvic.desk.views.release.verify import VerifyDialog
 from yarvic.state.keys import keys_folder, known_keys
+from yarvic.state.witnesses import noted_path
 
 LINNET = of_seed(bytes(range(32)), "Linnet Ash", date(2026, 1, 1))
 
@@ -57,7 +61,48 @@ def test_a_key_is_made_at_the_first_signature_and_may_have_a_passphrase(driver):
     view.verify(driver.window.session.job.path)
     driver.idle()
     words = " ".join(t.text() for t in view.findChild(VerifyDialog).findChildren(QLabel))
-    assert "lines in its journal" in words and "Release B1: Signed by key" in words and "key of the demo" in words
+    assert "lines in its journal" in words and ": Signed by key" in words and "key of the demo" in words
+    job = driver.window.session.job
+    lines = job.head()[0]
+    # The release itself is the one line behind its own signature; and what it was is noted outside the job.
+    assert f"Signed up to line {lines - 1} of {lines}: what follows is not covered." in words
+    assert "Outside this file its history was noted once" in words
+    (noted,) = read_witness(noted_path())
+    assert (noted.start, noted.lines, noted.head) == (job.first_line(), *job.head())
+    leave(driver, view.findChild(VerifyDialog))
+
+
+def test_a_witness_file_is_chosen_takes_each_signature_and_misses_what_was_cut(driver, tmp_path, monkeypatch):
+    s = driver.window.session
+    driver.step(8)
+    view = driver.window.view("release")
+    view.show_keys()
+    dialog = view.findChild(KeysDialog)
+    driver.idle()
+    other = tmp_path / "diary.txt"
+    other.write_text("Dear diary")
+    for path in (other, tmp_path / "elsewhere.txt"):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, path=path, **k: (str(path), ""))
+        driver.click(dialog.choose_witness)
+        driver.idle()
+        if path is other:
+            assert "line of a witness file" in dialog.fault.text() and not s.settings.witness
+    assert s.settings.witness == str(tmp_path / "elsewhere.txt") and "elsewhere.txt" in dialog.witness.text()
+    leave(driver, dialog)
+    _, dialog = asked(driver)
+    driver.click(dialog.sign)
+    driver.idle()
+    (noted,) = read_witness(tmp_path / "elsewhere.txt")
+    assert noted.lines == s.job.head()[0] and other.read_text() == "Dear diary"
+    path = Path(shutil.copy(s.job.path, tmp_path / "cut.yarvic"))
+    with contextlib.closing(sqlite3.connect(path)) as db, db:
+        db.execute("DELETE FROM release WHERE revision_id = (SELECT max(revision_id) FROM release)")
+        db.execute("DELETE FROM journal WHERE id = (SELECT max(id) FROM journal)")
+    view.verify(path)
+    driver.idle()
+    words = " ".join(t.text() for t in view.findChild(VerifyDialog).findChildren(QLabel))
+    assert "Not whole" in words and "lines were cut off" in words
+    leave(driver, view.findChild(VerifyDialog))
 
 
 def test_a_locked_key_asks_and_a_wrong_passphrase_signs_nothing(driver):

@@ -130,7 +130,7 @@ def _of_job(
         "releases": [{"revision": r.revision, "line": r.line, **_document(r.signer)} for r in v.releases],
     }
     fits = "journal and records fit together"
-    signers = tuple((f"{r.revision}, line {r.line}" if r.line else r.revision, r.signer) for r in v.releases)
+    signers = tuple((f"{r.revision}, up to line {r.line}" if r.line else r.revision, r.signer) for r in v.releases)
     return Report(name_of(path), tuple(about), faults, signers, document, fits, _since(v))
 
 
@@ -163,8 +163,8 @@ def _by_packages(packages: Sequence[Path], history: History) -> tuple[int, list[
     for path in packages:
         v = verify_package(path)
         name, entry = name_of(path, 80), v.manifest.history
-        if not v.intact or v.signature.state != "good":
-            faults.append(f"{name} is no witness: it was changed, or nobody signed it")
+        if v.signature.state != "good":
+            faults.append(f"{name} is no witness: its manifest was changed, or nobody signed it")
             continue
         count += 1
         seen = Witnessed(history.start, entry.lines, entry.sha256, v.manifest.time, name)

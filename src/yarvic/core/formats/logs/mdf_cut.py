@@ -28,7 +28,9 @@ class _Blocks:
 
     def __init__(self, data: bytearray) -> None:
         self.data = data
-        self._left = min(MOST_BLOCKS, len(data) // _HEAD.size + 1)  # more blocks cannot be there: then links lead in rings
+        self._left = min(
+            MOST_BLOCKS, len(data) // _HEAD.size + 1
+        )  # more blocks cannot be there: then links lead in rings
 
     def head(self, place: int) -> tuple[bytes, int, int]:
         """Kind, length and number of links of a block. Raises _Damaged where that does not stand there."""

@@ -192,9 +192,9 @@ class KeysDialog(QDialog):
         said = (
             f"Each signature is noted in {in_plain(str(kept_path(chosen)))}."
             if chosen
-            else "No file elsewhere notes signatures."
+            else "No witness file is chosen."
         )
-        self.witness.setText(f"{said} It shows whether lines were cut from the end of a job.")
+        self.witness.setText(f"{said} One on another disk shows whether lines were cut from the end of a job.")
         self.no_witness.setEnabled(bool(chosen))
 
     def begin_revoking(self) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QDialog, QGridLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QFrame, QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
 from yarvic.core.checks.finding import NO_DATA, PASS, STOP, WATCH
 from yarvic.core.errors import in_plain
@@ -12,6 +12,7 @@ from yarvic.desk.widgets.words import act, label, row
 from yarvic.state.verifying import Report
 
 MOST_SHOWN = 8
+WIDTH, MARGIN, SCROLL_BAR, SPARE, TALLEST = 640, 24, 16, 8, 360
 # How bad each answer is for who relies on the package.
 _SEVERITY = {
     "known": PASS, "unknown": WATCH, "unsigned": NO_DATA, "demo": NO_DATA, "ended": WATCH, "revoked": STOP,
@@ -26,14 +27,16 @@ class VerifyDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Verified")
         self.setModal(True)
-        self.setMinimumWidth(560)
+        self.setMinimumWidth(WIDTH)
         column = QVBoxLayout(self)
-        column.setContentsMargins(24, 20, 24, 18)
+        column.setContentsMargins(MARGIN, 20, MARGIN, 18)
         column.setSpacing(12)
         column.addWidget(label(in_plain(report.title), "title", wrap=True))
         for line in report.about:
             column.addWidget(label(in_plain(line), "quiet", wrap=True))
-        self.lines = QGridLayout()
+        self.told = QWidget()
+        self.lines = QGridLayout(self.told)
+        self.lines.setContentsMargins(0, 0, 0, 0)
         self.lines.setHorizontalSpacing(8)
         self.lines.setColumnStretch(1, 1)
         self._say(PASS if report.intact else STOP, report.verdict)
@@ -47,7 +50,15 @@ class VerifyDialog(QDialog):
             self._say(NO_DATA if line is report.since[0] and not report.all_signed else "", line)
         if len(report.since) > MOST_SHOWN:
             self._say("", f"and {len(report.since) - MOST_SHOWN} more lines")
-        column.addLayout(self.lines)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QFrame.Shape.NoFrame)
+        area.setWidget(self.told)
+        area.setAccessibleName("What was found")
+        # As high as its words are at this width, and no higher than a small screen.
+        inside = WIDTH - 2 * MARGIN - SCROLL_BAR
+        area.setMinimumHeight(min(self.lines.totalHeightForWidth(inside) + SPARE, TALLEST))
+        column.addWidget(area, 1)
         self.close_ = act("Close", self.accept)
         column.addLayout(row(None, self.close_))
 
