@@ -4,7 +4,9 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 READY_DEV := $(VENV)/.ready-dev
-SOURCES := pyproject.toml constraints.txt tools/system_libraries.sh
+SOURCES := pyproject.toml constraints.txt constraints-dev.txt tools/system_libraries.sh
+# Nothing is installed whose hash is not known, and nothing is fetched for the build itself.
+INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
 .PHONY: install install-dev demo test fuzz bench lint shots figures system clean
 
@@ -18,12 +20,13 @@ system:
 $(READY): $(SOURCES)
 	@sh tools/system_libraries.sh
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	$(INSTALL) --require-hashes -r constraints.txt
+	$(INSTALL) --no-deps --no-build-isolation -e .
 	@$(BIN)/python -m compileall -q src
 	@touch $(READY)
 
 $(READY_DEV): $(READY)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test,dev]'
+	$(INSTALL) --require-hashes -r constraints-dev.txt
 	@touch $(READY_DEV)
 
 demo: install
