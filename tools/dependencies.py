@@ -14,8 +14,8 @@ PINS = {"Yarvic": ROOT / "constraints.txt", "its tests and checks": ROOT / "cons
 # Licences under which a part may be used by a program under GPL-3.0-or-later (gnu.org, "Various Licenses and Comments about
 # Them", from memory), by what a package says of itself.
 COMPATIBLE = re.compile(
-    r"\b(MIT|MIT-CMU|BSD|0BSD|Apache|ISC|PSF|Python Software Foundation|MPL|Mozilla|LGPL|Lesser General Public|GPL-?3|GPL v3|"
-    r"GPLv3|GNU GPL|GNU General Public License v3|HPND|Zlib|Unlicense|Public Domain|CC0|Boost|OFL|ZPL)",
+    r"\b(MIT|MIT-CMU|BSD|0BSD|Apache|ISC|PSF|Python Software Foundation|MPL|Mozilla|LGPL|Lesser General Public|"
+    r"GPL-?3|GPL v3|GPLv3|GNU GPL|GNU General Public License v3|HPND|Zlib|Unlicense|Public Domain|CC0|Boost|OFL|ZPL)",
     re.IGNORECASE,
 )
 # What a package does not say of itself in words that can be told, by its own licence file.
@@ -54,9 +54,9 @@ def main() -> int:
     """Write both files; 1 where a licence is none of those."""
     lines = [
         "# Dependencies", "",
-        "What Yarvic is made of besides its own code, as pinned in `constraints.txt` and `constraints-dev.txt` with the hashes of",
-        "its files. Written by `tools/dependencies.py`, with `sbom.cdx.json` beside it (CycloneDX 1.5). Each licence may be combined",
-        "with GPL-3.0-or-later; the suite checks that.", "",
+        "What Yarvic is made of besides its own code, as pinned in `constraints.txt` and `constraints-dev.txt` with the",
+        "hashes of its files. Written by `tools/dependencies.py`, with `sbom.cdx.json` beside it (CycloneDX 1.5). Each licence",
+        "may be combined with GPL-3.0-or-later; the suite checks that.", "",
     ]  # fmt: skip
     components, wrong = [], []
     for title, path in PINS.items():
