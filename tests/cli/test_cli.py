@@ -723,3 +723,23 @@ def test_check_judges_by_the_limits_that_a_job_changed_and_a_file_comes_before_t
         'source = "a file"\n'
     )
     assert limit("--limits", file) == ("stop", "a file")
+
+
+@pytest.mark.skipif(not os.path.exists("/dev/full"), reason="no full device here")
+@pytest.mark.parametrize(
+    "arguments",
+    ["keys show", "correct --standard std --temperature 25C --pressure 990mbar --humidity 40%"],
+)
+def test_what_a_full_disk_does_not_take_is_said(arguments, tmp_path):
+    env = {**os.environ, "YARVIC_HOME": str(tmp_path)}
+    with open("/dev/full", "w") as full:
+        done = subprocess.run(
+            [sys.executable, "-c", CODE, *arguments.split()],
+            stdout=full,
+            stderr=subprocess.PIPE,
+            text=True,
+            env=env,
+            check=False,
+        )
+    assert done.returncode == 2 and "the disk is full" in done.stderr and "report" not in done.stderr
+    assert len(done.stderr.strip().splitlines()) == 1

@@ -1,8 +1,11 @@
 """A log from outside through the real window: dropped, answered, assigned, judged, corrected, undone."""
 
 import gzip
+import hashlib
+import os
 import shutil
 from pathlib import Path
+from urllib.parse import quote
 
 import pytest
 from asking import choose
@@ -40,8 +43,12 @@ def log(tmp_path):
 
 def drop(driver, *paths):
     """Drop files in the middle of the window, as a file browser does."""
+    return drop_addresses(driver, [QUrl.fromLocalFile(str(p)) for p in paths])
+
+
+def drop_addresses(driver, addresses):
     data = QMimeData()
-    data.setUrls([QUrl.fromLocalFile(str(p)) for p in paths])
+    data.setUrls(addresses)
     actions, buttons, keys = Qt.DropAction.CopyAction, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
     enter = QDragEnterEvent(QPoint(600, 400), actions, data, buttons, keys)
     QApplication.sendEvent(driver.window, enter)
@@ -703,3 +710,30 @@ def test_a_wideband_in_volts_is_read_by_factor_and_offset(driver, page):
     assert job.log(job.evidence()[-1].id).channel("oil_temperature").values[0] == pytest.approx(
         7 * 12.5 + 2.5 + 273.15
     )
+
+
+@pytest.mark.parametrize(
+    "name",
+    [b"x" * 246, b"l\xff\xfeg", b"a\nb", "a\u202eb".encode(), b"log[1]", b"a*", b"a#b%41?c", b" lead "],
+    ids=["long", "no text", "new line", "from the right", "brackets", "star", "signs", "blanks"],
+)
+def test_a_log_of_any_name_is_dropped_and_accepted(driver, tmp_path, name):
+    folder = tmp_path / "in"
+    folder.mkdir()
+    (folder / "log1.csv").write_text("time,rpm\n0,1\n1,2\n2,3\n")
+    path = os.fsencode(folder) + b"/" + name + b".csv"
+    with open(path, "w") as file:
+        file.write(log_text())
+    driver.rung("A1")
+    assert drop_addresses(driver, [QUrl.fromEncoded(b"file://" + quote(path).encode())])
+    page = driver.window.shown()
+    assert isinstance(page, ImportView)
+    answer_all(driver, page)
+    arrivals, job = driver.window.arrivals, driver.window.session.job
+    before = {e.id for e in job.evidence()}
+    arrivals.accept()
+    driver.idle()
+    (run,) = [e for e in job.evidence() if e.id not in before]
+    assert run.title.isprintable() and len(run.title) <= 200
+    assert run.origin.sha256 == hashlib.sha256(log_text().encode()).hexdigest()
+    assert verify(job.path).faults == ()

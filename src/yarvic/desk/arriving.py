@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from pathlib import Path
+from urllib.parse import unquote_to_bytes
+
+from PyQt6.QtCore import QUrl
 
 from yarvic.core.errors import FormatError, JobError, YarvicError
 from yarvic.core.formats.arrived import kind_of_file
@@ -27,7 +31,7 @@ class Arriving:
 
     def dropped(self, event) -> None:
         """Bring what was dropped."""
-        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        paths = [_path_of(url) for url in event.mimeData().urls() if url.isLocalFile()]
         event.acceptProposedAction()
         self.bring(paths)
 
@@ -118,3 +122,9 @@ class Arriving:
             return
         self.window.open_import()
         self.window.use_mapping(path)
+
+
+def _path_of(url: QUrl) -> Path:
+    """The path of a file's address, byte for byte: a name need not be text."""
+    encoded = url.path(QUrl.ComponentFormattingOption.FullyEncoded)
+    return Path(os.fsdecode(unquote_to_bytes(encoded)))

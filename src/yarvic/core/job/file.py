@@ -210,7 +210,7 @@ def _journal(path: Path) -> Path:
 
 def _tidy(connection: Connection, path: Path) -> None:
     """Take away the journal of a commit that was killed before it began: SQLite needs it no more, and leaves it."""
-    if _journal(path).exists():
+    if os.path.exists(_journal(path)):
         for mode in ("TRUNCATE", "DELETE"):
             connection.execute(f"PRAGMA journal_mode={mode}")
 
@@ -230,7 +230,7 @@ def _set_right(path: Path) -> None:
     A reader cannot do that, so it is done with the right to write, for a moment. Raises JobError when that right is
     not to be had: then the file cannot be read honestly either.
     """
-    if not _journal(path).exists() or lock.is_held(lock.inode(path)):
+    if not os.path.exists(_journal(path)) or lock.is_held(lock.inode(path)):
         return
     try:
         held = WriteLock(path)
