@@ -49,6 +49,7 @@ DOORS = {
     "core/formats/logs/mdf.py": "the channels of a log, in its cage",
     "core/formats/logs/mdf_blocks.py": "the blocks of a log, in its cage",
     "core/formats/workbook_shape.py": "the parts of a workbook, in its cage",
+    "core/formats/unpacking.py": "what unpacking raises",
     "core/formats/logs/mdf_cut.py": "the blocks of a log, in its cage",
     "core/formats/files.py": "writes",
     "core/release/keys.py": "a key's own format, read through the door",

@@ -10,7 +10,7 @@ import re
 import zipfile
 
 from yarvic.core.errors import FormatError
-from yarvic.core.formats.logs.packed import UNPACKING, check_unpacked
+from yarvic.core.formats.unpacking import UNPACKING, check_unpacked
 
 STEP = 1 << 20
 FREE_CELLS, MOST_EMPTY = 1_000_000, 50  # cells that may be made; past that, so many times those that hold something

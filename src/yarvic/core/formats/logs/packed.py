@@ -4,10 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
-import lzma
-import struct
 import zipfile
-import zlib
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -15,20 +12,11 @@ from typing import IO, BinaryIO
 
 from yarvic.core.errors import FormatError, YarvicError, in_plain
 from yarvic.core.evidence.raw import RawLog
-from yarvic.core.reading import check_memory
+from yarvic.core.formats.unpacking import UNPACKING, check_unpacked, most_unpacked, too_much
 
-# What packed bytes may unpack to: text of numbers shrinks to a tenth, and to a fiftieth where it stands still.
-MOST_UNPACKED = 1 << 30
-MOST_RATIO, FREE_BYTES = 200, 16 * 1024 * 1024
-MOST_MEMBERS = 400
 STEP = 1 << 20
 # Names under which logs are packed; what others hold is no log.
 _LOGS = (".csv", ".txt", ".log", ".tsv", ".dat", ".asc", ".prn", "", ".gz", ".xlsx", ".parquet", ".mf4", ".mdf")
-# What unpacking raises for what is damaged.
-UNPACKING = (
-    zipfile.BadZipFile, OSError, EOFError, zlib.error, lzma.LZMAError, struct.error, NotImplementedError, RuntimeError,
-    ValueError,
-)  # fmt: skip
 Inner = Callable[[bytes, str], list[RawLog]]
 
 
@@ -66,14 +54,6 @@ def read_zip(file: BinaryIO, source: str, inner: Inner) -> list[RawLog]:
         return _members(archive, members, source, inner)
 
 
-def check_unpacked(members: list[zipfile.ZipInfo], source: str) -> None:
-    """Raise FormatError for a zip that says it unpacks to more than any log does."""
-    unpacked, packed = sum(m.file_size for m in members), sum(m.compress_size for m in members)
-    if len(members) > MOST_MEMBERS or unpacked > max(FREE_BYTES, min(MOST_UNPACKED, MOST_RATIO * packed)):
-        raise _too_much(source)
-    check_memory(unpacked * 4.0, source)
-
-
 def _members(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], source: str, inner: Inner) -> list[RawLog]:
     check_unpacked(members, source)
     found: list[RawLog] = []
@@ -105,21 +85,13 @@ def _members(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], source: s
 
 
 def _bounded(file: IO[bytes] | gzip.GzipFile, packed: int, source: str) -> bytes:
-    most = max(FREE_BYTES, min(MOST_UNPACKED, MOST_RATIO * packed))
+    most = most_unpacked(packed)
     out = io.BytesIO()
     while block := file.read(STEP):
         out.write(block)
         if out.tell() > most:
-            raise _too_much(source)
+            raise too_much(source)
     return out.getvalue()
-
-
-def _too_much(source: str) -> FormatError:
-    return FormatError(
-        "unpacks to more than a log can be",
-        concerns=source,
-        remedy="It may be made to harm; unpack it by other means.",
-    )
 
 
 def _damaged(source: str, error: Exception) -> FormatError:
