@@ -115,3 +115,12 @@ def test_what_is_no_witness_is_said(released, tmp_path):
     bad.write_bytes(data)
     done = yarvic("verify", path, "--package", bad, home=home)
     assert done.returncode == 1 and "bad.zip is no witness" in done.stdout
+
+
+def test_a_list_of_this_desk_that_nobody_can_read_is_said_and_stops_nothing(released):
+    _, path, home, _ = released
+    noted = home / "keys/signed.txt"
+    noted.write_text("Dear diary\n")
+    done = yarvic("verify", path, home=home)
+    noted.unlink()
+    assert done.returncode == 0 and "could not be asked" in done.stdout and "signed.txt, line 1" in done.stdout

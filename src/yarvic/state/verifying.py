@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yarvic.core.errors import ReleaseError, name_of
+from yarvic.core.errors import ReleaseError, YarvicError, name_of
 from yarvic.core.job.file import is_job
 from yarvic.core.job.history import History
 from yarvic.core.release.package import Signer, verify_package, whose
@@ -99,8 +99,8 @@ def _of_package(path: Path) -> Report:
 def _of_job(
     path: Path, cancelled: Callable[[], bool], packages: Sequence[Path], witness_files: Sequence[Path]
 ) -> Report:
-    noted = [file for file in (noted_path(), chosen_witness()) if file is not None and file.exists()]
-    witnesses = [w for file in dict.fromkeys((*noted, *witness_files)) for w in read_witness(file)]
+    witnesses, unread = _noted()
+    witnesses += [w for file in witness_files for w in read_witness(file)]
     v = verify_job(path, known_keys(), demo_key().public.key, cancelled, witnesses)
     h = v.history
     of_packages, said = _by_packages(packages, h)
@@ -108,7 +108,7 @@ def _of_job(
     about = [f"{h.lines} lines in its journal, the last with the sum {h.head[:16]}"]
     if not h.lines:
         about = ["Written by an older Yarvic: its history carries no sums yet"]
-    about.append(_witnessed(len(v.witnesses) + of_packages))
+    about += [_witnessed(len(v.witnesses) + of_packages), *unread]
     document = {
         "intact": not faults,
         "faults": list(faults),
@@ -132,6 +132,19 @@ def _of_job(
     fits = "journal and records fit together"
     signers = tuple((f"{r.revision}, up to line {r.line}" if r.line else r.revision, r.signer) for r in v.releases)
     return Report(name_of(path), tuple(about), faults, signers, document, fits, _since(v))
+
+
+def _noted() -> tuple[list[Witnessed], list[str]]:
+    """What was noted at this desk and in the file that was chosen, and in sentences what of it cannot be read."""
+    found: list[Witnessed] = []
+    unread: list[str] = []
+    for file in (noted_path(), chosen_witness()):
+        try:
+            if file is not None and file.exists():
+                found += read_witness(file)
+        except YarvicError as error:
+            unread.append(f"What was noted elsewhere could not be asked: {error}")
+    return list(dict.fromkeys(found)), unread
 
 
 def _since(v: JobVerified) -> tuple[str, ...]:

@@ -225,6 +225,20 @@ def test_lines_that_were_cut_from_the_end_are_missed_by_a_witness(signed, tmp_pa
     assert "another sum" in verify_job(path, KNOWN, witnesses=[written_anew]).faults[0]
 
 
+def test_a_line_that_was_cut_in_the_middle_of_writing_spoils_no_other(tmp_path):
+    file = tmp_path / "witness.txt"
+    add_witness(file, "ab" * 32, 1, "cd" * 32, TIME)
+    with file.open("a") as out:
+        out.write("yarvic-witness-1 abab")
+    assert [w.lines for w in read_witness(file)] == [1]
+    add_witness(file, "ab" * 32, 2, "cd" * 32, TIME)
+    assert [w.lines for w in read_witness(file)] == [1, 2]
+    file.write_text(file.read_text().rstrip("\n"))  # as an editor may save it
+    assert [w.lines for w in read_witness(file)] == [1, 2]
+    add_witness(file, "ab" * 32, 3, "cd" * 32, TIME)
+    assert [w.lines for w in read_witness(file)] == [1, 2, 3]
+
+
 @pytest.mark.parametrize("line", ["no line", "yarvic-witness-1 ab 1 cd t", "yarvic-witness-2 " + "ab" * 32])
 def test_what_is_no_witness_file_is_refused_by_its_line(tmp_path, line):
     file = tmp_path / "witness.txt"

@@ -17,6 +17,7 @@ from yarvic.core.reading import cannot, read_text, reader
 
 FORM = "yarvic-witness-1"
 MOST_BYTES = 64 * 1024 * 1024
+_LONGEST = 400  # bytes of a line and more
 _LINE = re.compile(rf"{FORM} ([0-9a-f]{{64}}) ([0-9]{{1,9}}) ([0-9a-f]{{64}}) (\S{{1,40}})")
 
 
@@ -41,9 +42,15 @@ class Witnessed:
 
 @reader("witness", "What a job's history was at each signature", ".txt", MOST_BYTES)
 def read_witness(path: Path) -> list[Witnessed]:
-    """The lines of a witness file. Raises FormatError naming the line that is none."""
+    """The lines of a witness file. Raises FormatError naming the line that is none; a last one that was cut off in the
+    middle of writing is passed over.
+    """
     found = []
-    for number, line in enumerate(read_text(path, MOST_BYTES).splitlines(), 1):
+    text = read_text(path, MOST_BYTES)
+    lines = text.splitlines()
+    if not text.endswith("\n") and lines and _is_cut(lines[-1].encode("utf-8")):
+        lines.pop()
+    for number, line in enumerate(lines, 1):
         if not line.strip():
             continue
         parts = _LINE.fullmatch(line.strip())
@@ -53,9 +60,26 @@ def read_witness(path: Path) -> list[Witnessed]:
                 concerns=f"{path}, line {number:,}",
                 remedy="Take the line out, or choose another file.",
             )
-        start, lines, head, time = parts.groups()
-        found.append(Witnessed(start, int(lines), head, time, name_of(path)))
+        start, count, head, time = parts.groups()
+        found.append(Witnessed(start, int(count), head, time, name_of(path)))
     return found
+
+
+def _is_cut(last: bytes) -> bool:
+    """Whether a last line without an end is the beginning of one of ours."""
+    form = FORM.encode("ascii")
+    return bool(last) and form.startswith(last[: len(form)]) and not _LINE.fullmatch(last.decode("ascii", "replace"))
+
+
+def _end_lines(file: int) -> bytes:
+    """Take a last line off that was cut off in the middle of writing; the end that a whole one lacks."""
+    size = os.fstat(file).st_size
+    tail = os.pread(file, _LONGEST, max(size - _LONGEST, 0))
+    last = tail[tail.rfind(b"\n") + 1 :]
+    if _is_cut(last):
+        os.ftruncate(file, size - len(last))
+        return b""
+    return b"\n" if last else b""
 
 
 def add_witness(path: Path, start: str, lines: int, head: str, time: str) -> None:
@@ -64,7 +88,7 @@ def add_witness(path: Path, start: str, lines: int, head: str, time: str) -> Non
     try:
         file = os.open(path, os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:
-            os.write(file, line.encode("ascii"))
+            os.write(file, _end_lines(file) + line.encode("ascii"))
             os.fsync(file)
         finally:
             os.close(file)
