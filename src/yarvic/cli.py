@@ -414,7 +414,7 @@ def main() -> None:
     except OSError as error:
         # What reads and writes files says so itself: this is what was told not arriving where it was sent.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-        print(f"yarvic: {cannot(error, 'written', 'what was told')}", file=sys.stderr)
+        print(f"yarvic: {cannot(error, 'written', 'standard output')}", file=sys.stderr)
         sys.exit(UNUSABLE)
     except Exception as error:  # noqa: BLE001 - a traceback's exit code would read as "falls short"
         print(f"yarvic: {_unforeseen(error)}", file=sys.stderr)

@@ -78,13 +78,13 @@ def test_an_error_that_nobody_foresaw_is_ours_and_is_told(read):
 @pytest.mark.parametrize(
     ("name", "words"),
     [
-        ("outside_memory", "what reads it failed on it"),
-        ("frees_twice", "what reads it failed on it"),
+        ("outside_memory", "its reader failed"),
+        ("frees_twice", "its reader failed"),
         ("endless", "was not read within 2 s"),
         ("greedy", "more than 256 MiB of memory"),
         ("talks", "more than 256 MiB of memory"),
-        ("another_type", "what reads it failed on it"),
-        ("leaves", "what reads it failed on it"),
+        ("another_type", "its reader failed"),
+        ("leaves", "its reader failed"),
     ],
 )
 def test_what_goes_wrong_inside_is_an_error_with_a_remedy(read, name, words):

@@ -181,7 +181,7 @@ def _understood(outcome: dict[str, int], answer: int, source: str, expected: Any
 
 def _failed(source: str, details: str) -> FormatError:
     return FormatError(
-        "cannot be understood: what reads it failed on it",
+        "cannot be understood: its reader failed",
         concerns=source,
         remedy="It may be damaged, or made to harm. Export it again, or as CSV.",
         details=details,

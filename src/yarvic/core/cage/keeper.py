@@ -212,13 +212,15 @@ def _answer(request: dict[str, Any], source: int) -> tuple[Any, str, int, Refusa
             with os.fdopen(source, "rb", closefd=False) as file:
                 data = file.read()
             digest = hashlib.sha256()
-            summing = threading.Thread(target=digest.update, args=(data if request["summed"] else b"",))
-            summing.start()
+            summing = threading.Thread(target=digest.update, args=(data,))
+            if request["summed"]:
+                summing.start()
             try:
                 value = read(data, request["source"])
             except MemoryError:
                 os._exit(TOO_MUCH)
-            summing.join()
+            if request["summed"]:
+                summing.join()
             return value, digest.hexdigest() if request["summed"] else "", len(data), None
     except YarvicError as error:
         defects = tuple((d.source, d.kind, d.trace) for d in reading.DEFECTS)

@@ -244,7 +244,7 @@ def read_key(path: Path, passphrase: str = "") -> SigningKey:
     data = read_bounded(path, MOST_BYTES)
     if rounds(data) > MOST_ROUNDS:
         raise ReleaseError(
-            f"asks for {rounds(data):,} rounds to be unlocked, at most {MOST_ROUNDS:,} are made",
+            f"asks for {rounds(data):,} rounds to unlock it, at most {MOST_ROUNDS:,} are allowed",
             concerns=str(path),
             remedy="It may be made to harm. Restore the key from a copy, or make a new one.",
         )
@@ -305,7 +305,7 @@ def read_known(path: Path) -> KnownKeys:
 def _of_one_person(key: str) -> str:
     """A key as it is; raises ValueError for one that anybody could sign with, or that has two names."""
     if not can_sign(bytes.fromhex(key)):
-        raise ValueError("these 32 bytes are nobody's key: what it signs proves nothing")
+        raise ValueError("these 32 bytes are nobody's key: what they sign proves nothing")
     return key
 
 

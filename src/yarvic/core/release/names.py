@@ -1,4 +1,4 @@
-"""Names that are easily taken for each other: by letters that look alike, and by letters that nobody sees."""
+"""Names that are easily taken for each other: by letters that look alike, and by invisible characters."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ def as_said(name: str, others: list[str]) -> list[str]:
     said = []
     hidden = invisible(name)
     if hidden:
-        said.append(f"The name has letters that nobody sees ({', '.join(sorted(set(hidden))[:5])}).")
+        said.append(f"The name contains invisible characters ({', '.join(sorted(set(hidden))[:5])}).")
     for other in others:
         if other == name:
             said.append(f"Another key here has the same name, {other}.")

@@ -46,7 +46,6 @@ def read_zip(file: BinaryIO, source: str, inner: Inner) -> list[RawLog]:
     with archive:
         names = {m.filename for m in members}
         if "[Content_Types].xml" in names and any(n.startswith("xl/") for n in names):
-            check_unpacked(members, source)
             from yarvic.core.formats.logs.columnar import read_workbook
 
             file.seek(0)
