@@ -105,7 +105,7 @@ def check(
     from yarvic.core.evidence.mapping import Facts
     from yarvic.core.formats.mapping_file import read_mapping
     from yarvic.core.physics.fuel import fuel as fuel_by_key
-    from yarvic.core.units import parse_measure
+    from yarvic.core.typed_numbers import parse_measure
     from yarvic.state.shop import channel_words
 
     judged, engine, baselines = _of_job(job) if job is not None else (default_limits(), EngineKind(), ())
@@ -210,7 +210,7 @@ def dyno(
     CAGE.start()  # while the rest is loaded
     from yarvic.core.checks.of_sheet import Told, check_standard, read_sheet
     from yarvic.core.formats.mapping_file import read_mapping
-    from yarvic.core.units import parse_gearing, parse_measure, parse_turns
+    from yarvic.core.typed_numbers import parse_gearing, parse_measure, parse_turns
     from yarvic.state.shop import channel_words
     from yarvic.state.weather import Weather
 
@@ -281,7 +281,7 @@ def layout(
     from yarvic.core.formats.contents import contents
     from yarvic.core.formats.descriptions import document, read_description, under
     from yarvic.core.formats.images import read_image
-    from yarvic.core.units import parse_address
+    from yarvic.core.typed_numbers import parse_address
 
     if values and image is None:
         raise YarvicError("--values needs an image", concerns=str(file), remedy="Name the image behind the layout.")
@@ -334,7 +334,7 @@ def correct(
     """Compute a dyno correction factor."""
     from yarvic.core.physics.air import Air, dry_pressure
     from yarvic.core.physics.correction import correction
-    from yarvic.core.units import parse_measure
+    from yarvic.core.typed_numbers import parse_measure
 
     air = Air(
         parse_measure(pressure, "pressure"),

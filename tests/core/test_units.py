@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yarvic.core.errors import UnitError
+from yarvic.core.typed_numbers import parse_measure
 from yarvic.core.units import (
     CANONICAL,
     UNITS,
@@ -17,7 +18,6 @@ from yarvic.core.units import (
     from_canonical,
     is_afr,
     lambda_from_afr,
-    parse_measure,
     parse_unit,
     read_unit,
     to_canonical,

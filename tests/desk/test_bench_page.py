@@ -5,6 +5,7 @@ import shutil
 import pytest
 from asking import choose
 from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QToolTip
 
 from yarvic.bench.faults import FAULTS
 from yarvic.desk.views.bench import BenchView
@@ -111,6 +112,19 @@ def test_air_that_cannot_be_is_refused_in_place(page, driver):
     assert page.pressure.value() == pytest.approx(before.air.pressure_pa / 1e3, abs=0.1)
     enter(driver, page.pressure, 98)
     assert not page.fault.isVisible()
+
+
+def test_a_number_is_read_as_in_every_other_field(page, driver):
+    """A decimal comma is one; a comma that may be either changes nothing and is said; Esc or a letter neither."""
+    enter(driver, page.temperature, "18,5")
+    assert page.temperature.value() == 18.5 and page.temperature.text() == "18.5 degC"
+    enter(driver, page.pressure, "1,013")
+    assert page.pressure.value() != 1.013 and page.pressure.value() != 1013.0
+    assert QToolTip.text() == "'1,013' may be 1013 or 1.013. Write 1013 or 1.013."
+    enter(driver, page.temperature, "21 degC")
+    assert page.temperature.value() == 21.0
+    enter(driver, page.temperature, "warm")
+    assert page.temperature.value() == 21.0 and "not a number" in QToolTip.text()
 
 
 def test_fields_follow_the_kind_of_run(page, driver):

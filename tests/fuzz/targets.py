@@ -12,6 +12,8 @@ from pathlib import Path
 import yarvic
 from yarvic.core.reading import READERS
 
+from .second_reading import disagreement
+
 Read = Callable[[Path], object]
 # What belongs to no reader: windows, and what only runs as a program.
 _NOT_IMPORTED = ("yarvic.desk", "yarvic.cli")
@@ -215,7 +217,9 @@ def _read_log(path):
     from yarvic.core.formats.logs.import_log import import_logs
     from yarvic.core.formats.mapping_file import mapping_to_toml, parse_mapping
 
-    for found in import_logs(path, facts=Facts(stoichiometric_afr=14.7)):
+    taken = import_logs(path, facts=Facts(stoichiometric_afr=14.7))
+    assert not (wrong := disagreement(path)), wrong
+    for found in taken:
         problems(found.log)
         summarize([list(r.findings) for r in check_log(path.name, found.log, default_limits())])
         write_csv_log(found.log)

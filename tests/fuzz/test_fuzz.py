@@ -5,7 +5,9 @@ import os
 import random
 import re
 from pathlib import Path
+from types import SimpleNamespace
 
+import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -14,8 +16,10 @@ import yarvic
 from yarvic.core.calibration.described import Described
 from yarvic.core.document import Document, parse_json, parse_toml, validated
 from yarvic.core.errors import FormatError, YarvicError
+from yarvic.core.formats.logs.read import read_recordings
 from yarvic.core.reading import DEFECTS, READERS
 
+from . import second_reading
 from .campaign import FOUND, one, ten_seconds
 from .mutate import mutated
 from .targets import every_reader, targets
@@ -154,6 +158,30 @@ def test_damaged_files_are_refused_or_read_and_nothing_else(key, tmp_path):
 @pytest.mark.parametrize("found", sorted(FOUND.glob("*/*")), ids=lambda p: f"{p.parent.name}/{p.name}")
 def test_what_was_found_stays_mended(found, tmp_path):
     assert one(found.parent.name.replace("-", " "), found.read_bytes(), tmp_path) == ""
+
+
+def test_a_second_reading_tells_what_stands_in_an_mdf(tmp_path, monkeypatch):
+    """The channels of two files are as they were written; a reader that gives other numbers is told."""
+    times = np.arange(0.0, 20.0, 0.01)
+    rich = next(s for s in targets()["log"].seeds[::-1] if s.startswith(b"MDF"))
+    standing = second_reading.plain_channels(rich)
+    assert np.array_equal(standing["group 1", "RPM"][0], 1500.0 + 200.0 * times)
+    assert np.array_equal(standing["group 1", "MAP"][0], 100.0 + times)
+
+    path = tmp_path / "a.mf4"
+    path.write_bytes(rich)
+    assert second_reading.disagreement(path) == ""
+
+    class Shifted:
+        @staticmethod
+        def read(path):
+            raw = read_recordings.read(path).value
+            speed = next(c for c in raw[0].columns if c.name == "RPM")
+            speed.values = np.roll(speed.values, 1)
+            return SimpleNamespace(value=raw)
+
+    monkeypatch.setattr(second_reading, "read_recordings", Shifted)
+    assert second_reading.disagreement(path).startswith("RPM of group 1 reads")
 
 
 # -- what is no file at all

@@ -11,7 +11,8 @@ from yarvic.core.job.store import Job
 from yarvic.core.link.sectors import SectorWriter
 from yarvic.core.release.gate import is_open
 from yarvic.core.release.package import verify_package
-from yarvic.core.units import UNITS, convert, parse_number, units_of
+from yarvic.core.typed_numbers import parse_number
+from yarvic.core.units import UNITS, convert, units_of
 from yarvic.state.keys import demo_key
 from yarvic.state.maps import SCALARS, MapsState
 from yarvic.state.readings import compared, peaks, readings, route_state

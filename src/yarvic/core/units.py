@@ -16,6 +16,9 @@ from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any, Literal
 
+import numpy as np
+from numpy.typing import NDArray
+
 from yarvic.core.errors import UnitError
 
 
@@ -327,82 +330,9 @@ def afr_from_lambda(mixture_lambda: Any, stoichiometric_afr: float) -> Any:
     return mixture_lambda * stoichiometric_afr
 
 
-_THOUSANDS = re.compile(r"[-+]?\d{1,3}(,\d{3})+(\.\d+)?")
-
-
-def parse_number(text: str) -> float:
-    """A bare number as a person writes it: `6,600` with commas between thousands, `80,5` with a decimal comma.
-
-    Raises UnitError for anything else, and for what has no end.
-    """
-    words = text.strip()
-    if _THOUSANDS.fullmatch(words):
-        words = words.replace(",", "")
-    elif words.count(",") == 1 and "." not in words:
-        words = words.replace(",", ".")
-    try:
-        value = float(words)
-    except ValueError:
-        value = math.nan
-    if not math.isfinite(value):
-        raise UnitError(f"{text.strip()!r} is not a number", remedy="Write it as digits.")
-    return value
-
-
-_MEASURE = re.compile(r"^\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\S.*?)\s*$")
-
-
-def parse_measure(text: str, quantity: str) -> float:
-    """A number with its unit, such as `25C` or `990 mbar`, in canonical units.
-
-    Raises UnitError when the number, the unit or the quantity does not fit.
-    """
-    match = _MEASURE.match(text)
-    if not match:
-        raise UnitError(
-            f"{text!r} is not a number with a unit",
-            remedy=f"Write for example 20{units_of(quantity)[0]}; units: {', '.join(units_of(quantity))}.",
-        )
-    found = parse_unit(match.group(2), quantity=quantity)
-    return float(match.group(1)) * found.factor + found.offset
-
-
-_GEARING = re.compile(
-    r"^\s*(?P<number>\d+(?:[.,]\d+)?)\s*(?:rpm|1/min|/min|min-1)\s*(?:per|/)\s*\(?\s*(?P<unit>[^)]+?)\s*\)?\s*$"
-)
-
-
-def parse_gearing(text: str) -> float:
-    """Engine speed for road speed, in rpm per m/s, from words such as `42.5 rpm per km/h` or `70 rpm/mph`.
-
-    Raises UnitError for anything else.
-    """
-    match = _GEARING.match(text)
-    if match is None:
-        raise UnitError(
-            f"{text!r} is no engine speed for a road speed", remedy="Write for example 42.5 rpm per km/h."
-        )
-    return parse_number(match["number"]) / parse_unit(match["unit"], quantity="speed").factor
-
-
-def parse_turns(text: str) -> float:
-    """Turns of the engine for one of the roller, such as `3.2` or `3.2 rpm per rpm`. Raises UnitError."""
-    words = re.sub(r"\s*(rpm\s*(per|/)\s*rpm|turns?)\s*$", "", text.strip(), flags=re.IGNORECASE)
-    try:
-        found = parse_number(words)
-    except UnitError:
-        found = 0.0
-    if not 0.0 < found <= 1e3:
-        raise UnitError(f"{text!r} is no number of engine turns per roller turn", remedy="Write for example 3.2.")
-    return found
-
-
-def parse_address(text: str) -> int:
-    """An address, decimal or hexadecimal (0x). Raises UnitError for anything else."""
-    try:
-        found = int(text, 0)
-    except ValueError:
-        found = -1
-    if not 0 <= found <= 0xFFFF_FFFF:
-        raise UnitError(f"{text!r} is no address", remedy="Write it as 0x80000 or as 524288.")
-    return found
+def to_places(values: NDArray[np.float64], places: int) -> NDArray[np.float64]:
+    """Numbers rounded to digits behind the point; those with no such digits left in a float64 stay as they are."""
+    found = np.asarray(values, dtype=np.float64)
+    with np.errstate(over="ignore", invalid="ignore"):
+        scaled = np.abs(found) * 10.0 ** min(places, 308)
+        return np.where(scaled < 2.0**53, np.round(found, min(places, 308)), found)

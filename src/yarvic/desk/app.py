@@ -7,7 +7,7 @@ import os
 import sys
 from pathlib import Path
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QLocale, QTimer
 from PyQt6.QtWidgets import QApplication
 
 from yarvic import __version__
@@ -39,6 +39,8 @@ def application() -> QApplication:
         return existing
     # Each call into Qt gives the interpreter away: with the usual 5 ms the window waits for every judgement beside it.
     sys.setswitchinterval(SWITCH_S)
+    # Numbers stand alike in the window, in files and on paper, in every language of the system.
+    QLocale.setDefault(QLocale.c())
     app = QApplication([sys.argv[0]])
     app.setApplicationName("yarvic")
     app.setApplicationVersion(__version__)

@@ -5,7 +5,8 @@ from __future__ import annotations
 from yarvic.core.checks.limits import OwnLimit, default_limits, within
 from yarvic.core.checks.rule import Rule
 from yarvic.core.errors import JobError
-from yarvic.core.units import from_canonical, parse_measure, parse_number, unit
+from yarvic.core.typed_numbers import parse_entry
+from yarvic.core.units import from_canonical, unit
 from yarvic.state.session import Session
 
 
@@ -40,7 +41,7 @@ def set_limit(session: Session, key: str, numbers: tuple[str, str], label: str, 
     if not name.strip():
         raise JobError("a limit is changed by somebody", remedy="Give your name.")
     rule = default_limits().rules[key]
-    watch, stop = (_read(text, label, rule.quantity) for text in numbers)
+    watch, stop = (_read(text, label) for text in numbers)
     at = sheet.job.clock().isoformat(timespec="seconds")
     made = OwnLimit(
         check=key,
@@ -57,13 +58,11 @@ def set_limit(session: Session, key: str, numbers: tuple[str, str], label: str, 
     sheet.set(what, check_limits=(*others, made))
 
 
-def _read(text: str, label: str, quantity: str) -> float:
+def _read(text: str, label: str) -> float:
     words = text.strip()
     if not words:
         raise JobError("watch and stop need a number each", remedy="Write both.")
-    if words[-1].isdigit():
-        return parse_number(words)
-    return float(from_canonical(parse_measure(words, quantity), label))
+    return float(from_canonical(parse_entry(words, label), label))
 
 
 def as_shipped(session: Session, key: str) -> None:

@@ -25,7 +25,7 @@ from yarvic.core.calibration.table import Axis, Scalar, Table
 from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.formats.cell_text import Pasted, read_cells, written_cells
 from yarvic.core.physics import FloatArray
-from yarvic.core.units import parse_number
+from yarvic.core.typed_numbers import parse_number
 from yarvic.state.selection import DRAFT
 
 if TYPE_CHECKING:

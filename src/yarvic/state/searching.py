@@ -15,7 +15,7 @@ from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.formats.files import write_whole
 from yarvic.core.formats.images import ImageFile, read_image
 from yarvic.core.physics import FloatArray
-from yarvic.core.units import parse_address
+from yarvic.core.typed_numbers import parse_address
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 

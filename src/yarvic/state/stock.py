@@ -15,7 +15,7 @@ from yarvic.core.document import first_fault
 from yarvic.core.errors import CalibrationError, JobError, YarvicError, name_of
 from yarvic.core.formats.descriptions import Taken, read_description, under
 from yarvic.core.formats.images import read_image
-from yarvic.core.units import parse_address
+from yarvic.core.typed_numbers import parse_address
 from yarvic.state.session import Session
 from yarvic.state.work import Asked, Progress
 

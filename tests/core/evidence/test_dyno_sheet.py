@@ -17,7 +17,8 @@ from yarvic.core.evidence.sheet.identity import check_identity, units_by_identit
 from yarvic.core.evidence.sheet.runs import legs
 from yarvic.core.formats.logs.import_log import read_file
 from yarvic.core.physics.air import humidity_of_dew_point, isa_altitude, isa_pressure, station_pressure
-from yarvic.core.units import parse_turns, read_unit
+from yarvic.core.typed_numbers import parse_turns
+from yarvic.core.units import read_unit
 
 N = np.arange(2000.0, 6601.0, 100.0)
 T = 180.0 * (1.0 - 0.6 * ((N - 4200.0) / 4200.0) ** 2)

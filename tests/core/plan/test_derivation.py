@@ -126,3 +126,14 @@ def test_the_pump_of_the_library_is_that_of_the_sizing_sheet():
     values["reserve"] = 0.0
     litres_min = math.pi / 4 * 1.0**2 * 0.36 * 2 * 6200 * 0.78 / 1e3
     assert sheet.compute(values)[0].value * 6e4 == pytest.approx(litres_min, rel=5e-3)
+
+
+def test_a_range_that_falls_is_refused_by_name():
+    """Also where a part brings it."""
+    inputs = {"faces": 2, "friction": (0.2, 0.4), "clamp_n": 5000.0, "outer_mm": 200.0, "inner_mm": 100.0}
+    stated = {"component": "clutch", "rule": "dry_clutch", "inputs": inputs}
+    Derived.model_validate(stated)
+    part = {"part": "disc", "inputs": {"friction": (0.5, 0.4)}}
+    for falling in ({"inputs": {**inputs, "friction": (0.4, 0.2)}}, {"changed_by": [part]}):
+        with pytest.raises(ValueError, match="the range of friction begins above its end"):
+            Derived.model_validate({**stated, **falling})

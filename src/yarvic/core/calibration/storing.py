@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from yarvic.core.calibration.conversion import PLAIN, Linear, Points, Rational, Words
 from yarvic.core.physics import FloatArray, Value
+from yarvic.core.units import to_places
 
 Storage = Literal["u8", "i8", "u16", "i16", "u32", "i32", "f32", "f64"]
 CODES: Mapping[str, str] = MappingProxyType(
@@ -92,7 +93,7 @@ class Storing:
         found = self.conversion.value(raw)
         if isinstance(self.conversion, Linear) and self.whole:
             # Whole steps of a decimal factor are that decimal, not its neighbour in binary.
-            return np.round(found, max(9, 6 + ceil(-log10(abs(self.conversion.factor)))))
+            return to_places(found, max(9, 6 + ceil(-log10(abs(self.conversion.factor)))))
         return found
 
     def raw(self, value: Value) -> Raw:

@@ -14,6 +14,7 @@ from yarvic.core.document import Document
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.dictionary import TIME, squeezed
 from yarvic.core.evidence.raw import RawColumn
+from yarvic.core.typed_numbers import MOST_RPM_PER_M_S
 from yarvic.core.units import UNITS, Reference
 
 # What a mixture is counted in besides lambda: an air-fuel ratio, which needs its fuel, and one over lambda.
@@ -164,7 +165,7 @@ class CurveSaid(Document):
 
     basis: Literal["", "wheel", "crank"] = ""
     corrected_by: Literal["", "none", "std", "sae-j1349", "din-70020", "iso-1585", "jis-d1001"] = ""
-    rpm_per_m_s: Annotated[float, Field(gt=0, le=1e4)] | None = None
+    rpm_per_m_s: Annotated[float, Field(gt=0, le=MOST_RPM_PER_M_S)] | None = None
     engine_per_roller: Annotated[float, Field(gt=0, le=1e3)] | None = None
 
     def remembered(self) -> CurveSaid:

@@ -175,6 +175,9 @@ class Derived(Document):
             strange = [name for name in stated if name not in rule.inputs]
             if strange:
                 raise ValueError(f"{strange[0]} is not an input of {self.rule}")
+            falling = [name for name, ends in stated.items() if isinstance(ends, tuple) and ends[0] > ends[1]]
+            if falling:
+                raise ValueError(f"the range of {falling[0]} begins above its end")
         return self
 
     def limit(self, fuel_key: str, source: str) -> ComponentLimit:

@@ -17,7 +17,8 @@ from yarvic.core.document import Document
 from yarvic.core.errors import UnitError
 from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.physics.fuel import fuel
-from yarvic.core.units import UNITS, parse_measure, parse_number
+from yarvic.core.typed_numbers import parse_entry, parse_number
+from yarvic.core.units import from_canonical
 
 MOST_GEARS = 18
 
@@ -48,12 +49,12 @@ class Entry:
         if not words:
             return None
         try:
-            value = parse_number(words)
-        except UnitError:
-            if not self.unit or words[-1].isdigit():
-                raise UnitError(f"{self.title}: {text!r} is not a number", remedy="Write it as digits.") from None
-            unit = UNITS[self.unit]
-            value = (parse_measure(words, unit.quantity) - unit.offset) / unit.factor
+            if self.unit:
+                value = float(from_canonical(parse_entry(words, self.unit), self.unit))
+            else:
+                value = parse_number(words)
+        except UnitError as error:
+            raise UnitError(f"{self.title}: {error.what}", remedy=error.remedy) from None
         fault = self.fault(value)
         if fault:
             raise ValueError(fault)

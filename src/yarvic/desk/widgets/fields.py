@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QLabel, QWidget
+from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QValidator
+from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QLabel, QToolTip, QWidget
 
+from yarvic.core.errors import UnitError
+from yarvic.core.typed_numbers import parse_number
 from yarvic.desk.widgets.words import label
 
 FIELD_PX = 88
@@ -19,6 +22,7 @@ class Number(QDoubleSpinBox):
         self, name: str, low: float, high: float, decimals: int, suffix: str, changed: Callable[[float], None]
     ) -> None:
         super().__init__()
+        self._why = ""  # what was typed last is not what stands there
         self.setRange(low, high)
         self.setDecimals(decimals)
         self.setSuffix(f" {suffix}" if suffix else "")
@@ -27,6 +31,46 @@ class Number(QDoubleSpinBox):
         self.setFixedWidth(FIELD_PX)
         self.setAccessibleName(name)
         self.valueChanged.connect(changed)
+
+    # What is typed is read as in every other field, whatever the language of the system writes before a fraction.
+
+    def validate(self, text: str | None, pos: int) -> tuple[QValidator.State, str, int]:
+        """Whatever is typed stays until it is done."""
+        try:
+            fits = self.minimum() <= self._typed(text or "") <= self.maximum()
+        except UnitError:
+            fits = False
+        return (QValidator.State.Acceptable if fits else QValidator.State.Intermediate), text or "", pos
+
+    def fixup(self, text: str | None) -> str:
+        """What is no number that fits is put back to the last one, and why is said beside the field."""
+        try:
+            self._typed(text or "")
+            self._why = f"{self.accessibleName()}: from {self.minimum():g} to {self.maximum():g}{self.suffix()}."
+        except UnitError as error:
+            self._why = str(error)
+        # A focus that leaves takes what is shown with it: said once it has left.
+        QTimer.singleShot(0, self._say_why)
+        return self.textFromValue(self.value()) + self.suffix()
+
+    def valueFromText(self, text: str | None) -> float:
+        """The number that was typed; the last one where it is none."""
+        try:
+            return self._typed(text or "")
+        except UnitError:
+            return self.value()
+
+    def textFromValue(self, value: float) -> str:
+        """The number as numbers stand everywhere in the window."""
+        return f"{value:.{self.decimals()}f}"
+
+    def _say_why(self) -> None:
+        QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), self._why)
+
+    def _typed(self, text: str) -> float:
+        unit = self.suffix().strip()
+        words = text.strip().removesuffix(unit).strip()  # the field's own, and one that a person wrote before it
+        return parse_number(words.removesuffix(unit))
 
     def show_value(self, value: float, suffix: str | None = None) -> None:
         """Show a value, in another unit if one is given; nobody entered it."""

@@ -12,7 +12,8 @@ from yarvic.core.checks.components import LIMITED, ComponentLimit, Mover
 from yarvic.core.errors import YarvicError
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.stations import stations
-from yarvic.core.units import UNITS, parse_number, units_of
+from yarvic.core.typed_numbers import parse_number
+from yarvic.core.units import UNITS, units_of
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import label, row, show_choice, tip, word
 from yarvic.state.session import Session

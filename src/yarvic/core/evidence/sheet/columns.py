@@ -17,7 +17,8 @@ from yarvic.core.evidence.raw import ABOVE, RawColumn, RawLog
 from yarvic.core.evidence.sheet.identity import belongs, units_by_identity
 from yarvic.core.evidence.sheet.words import SOME, Basis, Marks, fact_named, for_sheets, marks_of
 from yarvic.core.physics import FloatArray
-from yarvic.core.units import parse_gearing, read_unit, unit
+from yarvic.core.typed_numbers import parse_gearing
+from yarvic.core.units import read_unit, unit
 
 _BRACKET = re.compile(r"^(?P<outer>.*?)\s*[\[({<](?P<inside>[^\[\](){}<>]*)[\])}>]\s*(?P<behind>.*)$")
 MEASURED = ("power", "torque")

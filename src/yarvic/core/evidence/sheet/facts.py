@@ -14,7 +14,8 @@ from yarvic.core.evidence.conditions import Conditions
 from yarvic.core.evidence.log import Log
 from yarvic.core.evidence.sheet.words import bounds, fact_named, fitting_units, marks_of, sheet_data
 from yarvic.core.physics.air import humidity_of_dew_point, isa_pressure, station_pressure
-from yarvic.core.units import parse_number, read_unit
+from yarvic.core.typed_numbers import parse_number
+from yarvic.core.units import read_unit
 
 _NUMBER = re.compile(r"^\s*(?P<number>[-+]?[\d.,' ]*\d)\s*(?P<unit>.*?)\s*$")
 _BRACKET = re.compile(r"^(?P<outer>.*?)\s*[\[(](?P<inside>[^\[\]()]*)[\])]\s*:?\s*$")

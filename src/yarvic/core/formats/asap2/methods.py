@@ -11,7 +11,7 @@ from pydantic import ValidationError
 from yarvic.core.calibration.conversion import PLAIN, Linear, Named, Points, Rational, Words
 from yarvic.core.document import first_fault
 from yarvic.core.formats.asap2.blocks import Block
-from yarvic.core.formats.asap2.reading import Unfit, decimals, needs, number, options, text, whole
+from yarvic.core.formats.asap2.reading import Unfit, count_of, decimals, needs, number, options, text
 
 NONE = "NO_COMPU_METHOD"
 _METHOD = {"COEFFS": 6, "COEFFS_LINEAR": 2, "COMPU_TAB_REF": 1, "REF_UNIT": 1, "STATUS_STRING_REF": 1}
@@ -93,7 +93,7 @@ class Methods:
 
     def _points(self, name: str, *, steps: bool) -> Points:
         words = self._tab("COMPU_TAB", name, 4)
-        count = whole(words[3])
+        count = count_of(words[3])
         pairs = [number(w) for w in words[4 : 4 + 2 * count]]
         if len(pairs) != 2 * count:
             raise Unfit(f"COMPU_TAB {name} has fewer pairs than it says", fault=True)
@@ -117,7 +117,7 @@ class Methods:
             words, width, first = self._tab("COMPU_VTAB_RANGE", name, 3), 3, 3
         else:
             words, width, first = self._tab("COMPU_VTAB", name, 4), 2, 4
-        count = whole(words[first - 1])
+        count = count_of(words[first - 1])
         end = first + width * count
         if len(words) < end:
             raise Unfit(f"{name} has fewer words than it says", fault=True)

@@ -60,6 +60,14 @@ def whole(word: str) -> int:
         raise Unfit(f"{text(word)[:40]!r} stands where a whole number belongs", fault=True) from None
 
 
+def count_of(word: str) -> int:
+    """How many of something follow: a whole number, not below zero. Raises Unfit."""
+    found = whole(word)
+    if found < 0:
+        raise Unfit(f"{text(word)[:40]!r} stands where a number of entries belongs", fault=True)
+    return found
+
+
 def options(words: Sequence[str], first: int, counts: Mapping[str, int]) -> dict[str, list[str]]:
     """The keywords behind the words that always stand there, each with what follows it; others are passed over."""
     found: dict[str, list[str]] = {}

@@ -43,7 +43,7 @@ def read_parquet(file: BinaryIO, source: str) -> list[RawLog]:
             )
         check_memory(float(rows) * len(schema) * 8 * 3, source)
         frame = pl.read_parquet(file)
-    except (pl.exceptions.PolarsError, OSError) as error:
+    except (pl.exceptions.PolarsError, pl.exceptions.PanicException, OSError) as error:
         raise FormatError(
             "cannot be read as Parquet", concerns=source, remedy="Export it again.", details=type(error).__name__
         ) from None

@@ -40,7 +40,7 @@ def read_zip(file: BinaryIO, source: str, inner: Inner) -> list[RawLog]:
     """
     try:
         archive = zipfile.ZipFile(file)
-        members = [m for m in archive.infolist() if not m.is_dir()]
+        members = [m for m in archive.infolist() if m.filename and not m.is_dir()]
     except UNPACKING as error:
         raise _damaged(source, error) from None
     with archive:

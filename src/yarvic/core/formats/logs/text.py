@@ -97,7 +97,7 @@ def _at_once(source: bytes, found: Structure, head: str) -> Section | None:
         try:
             frame = pl.read_csv(source, **how, **kind)
             break
-        except (pl.exceptions.PolarsError, ValueError):
+        except (pl.exceptions.PolarsError, pl.exceptions.PanicException, ValueError):
             continue
     if frame is None or frame.width != found.width or frame.height == 0 or _short_rows(source, frame, found):
         return None

@@ -16,7 +16,8 @@ from yarvic.core.physics.constants import STANDARD_PRESSURE_PA
 from yarvic.core.physics.fuel import Fuel, ethanol_share, fuel
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.vehicle import Vehicle
-from yarvic.core.units import UNITS, convert, from_canonical, parse_number, to_canonical
+from yarvic.core.typed_numbers import parse_number
+from yarvic.core.units import UNITS, convert, from_canonical, to_canonical
 
 Values = Mapping[str, float]
 CHART_POINTS = 60

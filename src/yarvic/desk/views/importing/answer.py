@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -12,6 +11,7 @@ from PyQt6.QtWidgets import QCompleter, QFrame, QVBoxLayout, QWidget
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.dictionary import TIME, read_header
 from yarvic.core.evidence.mapping import AFR, PHI, Column
+from yarvic.core.typed_numbers import parse_number
 from yarvic.core.units import logged_units_of
 from yarvic.desk.views.importing.columns import doubt_of, read_as
 from yarvic.desk.widgets.entry import Line, choice
@@ -158,13 +158,7 @@ class Answer(QFrame):
 
     def _number(self, entry: str, text: str, plain: float) -> None:
         """A factor or an offset as it was written; empty: none."""
-        try:
-            value = float(text.strip().replace("\u2212", "-").replace(",", ".")) if text.strip() else plain
-        except ValueError:
-            raise ValueError(f"{text.strip()!r} is no number: write for example 0.05, or 14.7.") from None
-        if not math.isfinite(value):
-            raise ValueError(f"{text.strip()!r} is no number that can be used.")
-        self._tell(**{entry: value})
+        self._tell(**{entry: parse_number(text) if text.strip() else plain})
 
     def _units(self) -> list[tuple[str, str]]:
         if self._about is None:

@@ -10,7 +10,8 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 from yarvic.core.errors import UnitError
 from yarvic.core.evidence.conditions import RUN_WORDS, Conditions, bounds_of
 from yarvic.core.physics.fuel import fuels
-from yarvic.core.units import from_canonical, parse_measure, parse_number, unit
+from yarvic.core.typed_numbers import parse_entry, parse_number
+from yarvic.core.units import from_canonical, unit
 from yarvic.desk.widgets.entry import Line, Sheet, choice
 from yarvic.desk.widgets.words import label, row, show_choice
 from yarvic.state.arrival import Answers
@@ -21,19 +22,6 @@ AT = (("station", "at the station"), ("sea level", "reduced to sea level"))
 NAME_PX, FIELD_PX = 104, 124
 
 
-def parse_entry(text: str, quantity: str, usual: str) -> float | None:
-    """A number with or without its unit, in SI; None for an empty line. Raises UnitError."""
-    words = text.strip()
-    if not words:
-        return None
-    try:
-        bare = parse_number(words)
-    except UnitError:
-        return parse_measure(words, quantity)
-    u = unit(usual)
-    return bare * u.factor + u.offset
-
-
 class ConditionsForm(QFrame):
     """What the run was made under. `state` is given conditions by their fields, `air` those of the weather."""
 
@@ -41,22 +29,22 @@ class ConditionsForm(QFrame):
         super().__init__()
         self.setObjectName("sheet")
         self._state, self._air, self._units = state, air, units
-        self.temperature = self._of_run("Air temperature", "temperature_k", "temperature", choice_of="temperature")
-        self.pressure = self._measured("Air pressure", "ambient_pressure", "pressure", lambda v: air(pressure_pa=v))
+        self.temperature = self._of_run("Air temperature", "temperature_k", choice_of="temperature")
+        self.pressure = self._measured("Air pressure", "ambient_pressure", lambda v: air(pressure_pa=v))
         self.at = choice("Counted at", lambda: list(AT), lambda at: air(at=at))
-        self.altitude = self._measured("Altitude", "", "length", lambda v: air(altitude_m=v), "m")
-        self.humidity = self._of_run("Relative humidity", "relative_humidity", "ratio", "%")
-        self.dew = self._measured("Dew point", "temperature", "temperature", lambda v: air(dew_point_k=v))
+        self.altitude = self._measured("Altitude", "", lambda v: air(altitude_m=v), "m")
+        self.humidity = self._of_run("Relative humidity", "relative_humidity", "%")
+        self.dew = self._measured("Dew point", "temperature", lambda v: air(dew_point_k=v))
         self.gear = Line("Gear", self._gear, FIELD_PX, UNSAID)
-        self.throttle = self._of_run("Throttle", "throttle", "ratio", "%")
+        self.throttle = self._of_run("Throttle", "throttle", "%")
         self.kind = choice(
             "How it was run", lambda: [(k, t.capitalize()) for k, t in RUN_WORDS.items()], lambda k: state(run=k)
         )
         self.fuel = choice("Fuel", self._fuels, lambda k: state(fuel=k))
         self.dyno = self._text("Dyno", "dyno")
-        self.cool = self._of_run("Cool-down before", "cool_down_s", "time", "s")
-        self.fan = self._of_run("Fan", "fan", "ratio", "%")
-        self.tyres = self._of_run("Tyre pressure, gauge", "tyre_pressure_pa", "pressure", choice_of="pressure")
+        self.cool = self._of_run("Cool-down before", "cool_down_s", "s")
+        self.fan = self._of_run("Fan", "fan", "%")
+        self.tyres = self._of_run("Tyre pressure, gauge", "tyre_pressure_pa", choice_of="pressure")
         self.straps = self._text("Strapping", "strapping")
         self.note = self._text("Note", "note", 0)
         self.asked = label("", "fault", wrap=True)
@@ -90,15 +78,13 @@ class ConditionsForm(QFrame):
 
     # -- fields
 
-    def _measured(
-        self, name: str, choice_of: str, quantity: str, enter: Callable[[Any], None], usual: str = ""
-    ) -> Line:
+    def _measured(self, name: str, choice_of: str, enter: Callable[[Any], None], usual: str = "") -> Line:
         def done(text: str) -> None:
-            enter(parse_entry(text, quantity, usual or self._unit(choice_of)))
+            enter(parse_entry(text, usual or self._unit(choice_of)) if text.strip() else None)
 
         return Line(name, done, FIELD_PX, UNSAID)
 
-    def _of_run(self, name: str, key: str, quantity: str, usual: str = "", choice_of: str = "") -> Line:
+    def _of_run(self, name: str, key: str, usual: str = "", choice_of: str = "") -> Line:
         """A field of the conditions; what they cannot hold is said in the unit of the field."""
 
         def enter(value: float | None) -> None:
@@ -109,7 +95,7 @@ class ConditionsForm(QFrame):
                 raise UnitError(f"must be between {a:g} and {b:g} {label_}", remedy="Check its unit.")
             self._state(**{key: value})
 
-        return self._measured(name, choice_of, quantity, enter, usual)
+        return self._measured(name, choice_of, enter, usual)
 
     def _gear(self, text: str) -> None:
         value = parse_number(text) if text.strip() else None

@@ -8,7 +8,8 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 
 from yarvic.core.evidence.sheet.joining import Candidate
 from yarvic.core.physics.correction import STANDARDS, title
-from yarvic.core.units import parse_gearing, parse_number, parse_turns, unit
+from yarvic.core.typed_numbers import parse_gearing, parse_number, parse_turns
+from yarvic.core.units import unit
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import Elided, label, row, show_choice
 from yarvic.state.arrival import Answers

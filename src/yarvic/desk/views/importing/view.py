@@ -13,7 +13,8 @@ from yarvic.core.errors import YarvicError
 from yarvic.core.evidence.dyno import Curve
 from yarvic.core.evidence.mapping import AFR
 from yarvic.core.physics.fuel import fuels
-from yarvic.core.units import from_canonical, parse_measure
+from yarvic.core.typed_numbers import parse_measure
+from yarvic.core.units import from_canonical
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.importing.answer import About, Answer
 from yarvic.desk.views.importing.columns import ColumnTable

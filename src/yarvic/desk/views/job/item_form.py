@@ -8,7 +8,8 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout
 from yarvic.core.document import first_fault
 from yarvic.core.errors import JobError, YarvicError
 from yarvic.core.plan.readiness import Measure
-from yarvic.core.units import parse_number, parse_unit
+from yarvic.core.typed_numbers import parse_number
+from yarvic.core.units import parse_unit
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import act, label, row, show_choice, word
 from yarvic.state.session import Session

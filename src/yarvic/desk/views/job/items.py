@@ -15,7 +15,7 @@ from yarvic.core.errors import YarvicError
 from yarvic.core.job.template import read_sheet
 from yarvic.core.plan.readiness import Item, State, default_items, fresh
 from yarvic.core.plan.stations import stations, usual_title
-from yarvic.core.units import parse_number
+from yarvic.core.typed_numbers import parse_number
 from yarvic.desk.views.job.item_form import ItemForm
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.glyphs import Glyph

@@ -13,7 +13,7 @@ from yarvic.core.errors import JobError, UnitError, YarvicError
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.parts import Part
 from yarvic.core.plan.stations import caution, stations, usual_title
-from yarvic.core.units import parse_number
+from yarvic.core.typed_numbers import parse_number
 from yarvic.desk.views.job.items import ItemRow
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.limits import LimitRow

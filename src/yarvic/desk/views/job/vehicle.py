@@ -8,14 +8,15 @@ from typing import Any
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
 
 from yarvic.core.checks.finding import amount
-from yarvic.core.errors import JobError
+from yarvic.core.errors import JobError, UnitError
 from yarvic.core.job.model import JobSheet
 from yarvic.core.physics.correction import STANDARDS
 from yarvic.core.physics.correction import title as standard_title
 from yarvic.core.plan.derived import Derived, derived
 from yarvic.core.plan.ratings import torque_of_tag
 from yarvic.core.plan.vehicle import Vehicle, entries
-from yarvic.core.units import UNITS, from_canonical, parse_measure, parse_number, to_canonical
+from yarvic.core.typed_numbers import parse_entry, parse_number, parse_numbers
+from yarvic.core.units import UNITS, from_canonical, to_canonical
 from yarvic.desk.widgets.entry import Line, Sheet, choice
 from yarvic.desk.widgets.words import show_choice, word
 from yarvic.state.coast import measured_loss
@@ -163,10 +164,8 @@ class VehiclePanel(QWidget):
         days, words, unit = self._state().sheet.days, text.strip(), "degC" if key.endswith("_k") else "m"
         if not words:
             value = None
-        elif words[-1].isdigit():
-            value = float(to_canonical(parse_number(words), unit))
         else:
-            value = parse_measure(words, "temperature" if unit == "degC" else "length")
+            value = parse_entry(words, unit)
         what = f"{_DAYS[key]}: {words}." if words else f"{_DAYS[key]} removed."
         self._state().set(what, days=days.changed(**{key: value}))
 
@@ -189,11 +188,10 @@ class VehiclePanel(QWidget):
             self._enter_number("gearbox_torque_nm", text)
 
     def _enter_gears(self, text: str) -> None:
-        words = text.replace(";", " ").replace(", ", " ").replace(",", " ").split()
         try:
-            ratios = tuple(float(w) for w in words)
-        except ValueError:
-            raise ValueError("Gears: write ratios as digits, such as 3.6 2.1 1.4.") from None
+            ratios = parse_numbers(text)
+        except UnitError as error:
+            raise UnitError(f"Gears: {error.what}", remedy=error.remedy) from None
         self._state().set_vehicle(gears=ratios)
 
     def _enter_fuels(self, text: str) -> None:

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QFrame, QLineEdit, QVBoxLayout
 
 from yarvic.core.calibration.axes import Along, axis_of
 from yarvic.core.errors import YarvicError
-from yarvic.core.units import parse_number
+from yarvic.core.typed_numbers import parse_number
 from yarvic.desk.widgets.fault import FaultLine
 from yarvic.desk.widgets.words import Elided, chooser, label, row, show_choice, word
 from yarvic.state.axis_edits import AxisChange

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QLineEdit, QWidget
 from yarvic.core.errors import CalibrationError
 from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.expected import KNOCK_RETARD, Expected
-from yarvic.core.units import parse_number
+from yarvic.core.typed_numbers import parse_number
 from yarvic.desk.widgets.words import chooser, label, row, show_choice
 from yarvic.state.session import Session
 

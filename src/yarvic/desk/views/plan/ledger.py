@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.plan.parts import Kind, Part, library
 from yarvic.core.plan.stations import stations, usual_title
-from yarvic.core.units import parse_number
+from yarvic.core.typed_numbers import parse_number
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.limits import LimitRow
 from yarvic.desk.widgets.rows import Rows

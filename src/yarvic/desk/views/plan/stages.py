@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
 from yarvic.core.plan.cost import Bill, plan_bill, planned_gain_kw, rerating_bill, stage_bill
 from yarvic.core.plan.plan import Stage, not_fitted
-from yarvic.core.units import parse_number
+from yarvic.core.typed_numbers import parse_number
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.rows import Rows
 from yarvic.desk.widgets.words import chooser, label, row, show_choice, word

@@ -15,7 +15,8 @@ from yarvic.core.errors import JobError
 from yarvic.core.plan.plan import Target
 from yarvic.core.plan.solve import Solution, best, cheapest
 from yarvic.core.plan.weakest import Demand
-from yarvic.core.units import UNITS, from_canonical, parse_number, units_of
+from yarvic.core.typed_numbers import parse_number
+from yarvic.core.units import UNITS, from_canonical, units_of
 from yarvic.desk.views.plan.lanes import Lanes
 from yarvic.desk.widgets.entry import Line, choice
 from yarvic.desk.widgets.words import act, label, row, show_choice, tip, word
