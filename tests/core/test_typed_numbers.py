@@ -53,6 +53,22 @@ def test_a_comma_that_may_be_either_is_asked(text, either):
     assert caught.value.remedy == f"Write {either}."
 
 
+def test_what_can_be_tells_what_a_comma_is():
+    """A field's bounds leave one of the two, or the person is asked."""
+
+    def between(low, high):
+        return lambda v: low <= v <= high
+
+    assert parse_number("6,600", between(500.0, 20e3)) == 6600.0
+    assert parse_number("1,025", between(0.5, 2.0)) == 1.025
+    assert parse_number("-16,500", between(-20.0, 0.0)) == -16.5
+    assert parse_entry("1,013 hPa", "kPa", between(20e3, 120e3)) == pytest.approx(101300.0)
+    assert parse_entry("1,013", "bar", between(20e3, 120e3)) == pytest.approx(101300.0)
+    for low, high in ((0.0, 1e6), (2.0, 500.0)):
+        with pytest.raises(UnitError, match=r"may be 1025 or 1\.025"):
+            parse_number("1,025", between(low, high))
+
+
 @given(st.integers(-(10**9), 10**9), st.integers(0, 4), st.sampled_from(["en", "de", "fr", "ch", "plain"]))
 def test_no_way_of_writing_gives_another_number(whole, places, way):
     """What a number is written as by the rules of five countries is that number again, or refused: never another one."""

@@ -673,7 +673,7 @@ def test_a_row_is_said_to_last_so_long(driver, tmp_path):
     in_hand(driver, page, "(rows")
     assert page.answer.factor_name.text() == "A row lasts"
     enter(driver, page.answer.factor, "minus a bit")
-    assert "is no number" in page.answer.factor.fault.text()
+    assert "is not a number" in page.answer.factor.fault.text()
     in_hand(driver, page, "IAT")
     assert page.answer.factor.text() == "" and not page.answer.factor.isModified(), "it was about the rows"
     in_hand(driver, page, "(rows")

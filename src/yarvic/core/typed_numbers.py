@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Callable
 
 from yarvic.core.errors import UnitError
 from yarvic.core.units import parse_unit, to_canonical, unit, units_of
 
+Fits = Callable[[float], bool]
 # Digits in groups of three: the first group, the mark between groups, the mark before the fraction.
 _GROUPED = re.compile(r"[-+]?(\d{1,3})([,.'\u2019\u066c\u00a0\u202f ])\d{3}(?:\2\d{3})*(?:([.,])\d+)?")
 _PLAIN = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 _MARKS = str.maketrans({"\u2212": "-", "\u066b": "."})  # a printed minus; the decimal mark of Arabic and Persian
 
 
-def parse_number(text: str) -> float:
+def parse_number(text: str, fits: Fits | None = None) -> float:
     """A bare number as a person writes it: `6600`, `80.5`, `80,5`, `1,234.5`, `1.234,5`, `6 600`.
 
-    Raises UnitError for anything else, for what has no end, and for one comma before three digits, such as `1,025`: that
-    may be a decimal comma or stand between thousands.
+    One comma before three digits, as in `1,025`, may be a decimal comma or stand between thousands: it is read as the one
+    that `fits`, where the other does not. Raises UnitError where that tells nothing, for anything else, and for what has
+    no end.
     """
     words = text.strip().translate(_MARKS)
     groups = _GROUPED.fullmatch(words)
@@ -28,16 +31,22 @@ def parse_number(text: str) -> float:
         if several and not first.startswith("0") and fraction != mark:
             words = words.replace(mark, "")
         elif mark == "," and not several and first.strip("0"):
-            either = words.replace(",", ""), f"{float(words.replace(',', '.')):g}"
-            raise UnitError(
-                f"{text.strip()!r} may be {either[0]} or {either[1]}", remedy=f"Write {either[0]} or {either[1]}."
-            )
+            return _one_of(text.strip(), words, fits)
     if words.count(",") == 1 and "." not in words:
         words = words.replace(",", ".")
     value = float(words) if _PLAIN.fullmatch(words) else math.nan
     if not math.isfinite(value):
         raise UnitError(f"{text.strip()!r} is not a number", remedy="Write it as digits.")
     return value
+
+
+def _one_of(text: str, words: str, fits: Fits | None) -> float:
+    """What a comma that may be either stands for. Raises UnitError where both fit, or neither."""
+    either = words.replace(",", ""), f"{float(words.replace(',', '.')):g}"
+    fitting = [float(each) for each in either if fits is not None and fits(float(each))]
+    if len(fitting) != 1:
+        raise UnitError(f"{text!r} may be {either[0]} or {either[1]}", remedy=f"Write {either[0]} or {either[1]}.")
+    return fitting[0]
 
 
 def parse_numbers(text: str) -> tuple[float, ...]:
@@ -62,8 +71,8 @@ _MEASURE = re.compile(
 )
 
 
-def parse_measure(text: str, quantity: str) -> float:
-    """A number with its unit, such as `25C` or `990 mbar`, in canonical units.
+def parse_measure(text: str, quantity: str, fits: Fits | None = None) -> float:
+    """A number with its unit, such as `25C` or `990 mbar`, in canonical units; `fits` is asked as in `parse_number`.
 
     Raises UnitError when the number, the unit or the quantity does not fit.
     """
@@ -74,15 +83,20 @@ def parse_measure(text: str, quantity: str) -> float:
             remedy=f"Write for example 20{units_of(quantity)[0]}; units: {', '.join(units_of(quantity))}.",
         )
     found = parse_unit(match.group(2), quantity=quantity)
-    return parse_number(match.group(1)) * found.factor + found.offset
+    own = None if fits is None else lambda value: fits(value * found.factor + found.offset)
+    return parse_number(match.group(1), own) * found.factor + found.offset
 
 
-def parse_entry(text: str, usual: str) -> float:
-    """A number with its unit, or without one in unit `usual`, in canonical units. Raises UnitError."""
+def parse_entry(text: str, usual: str, fits: Fits | None = None) -> float:
+    """A number with its unit, or without one in unit `usual`, in canonical units; `fits` is asked as in `parse_number`.
+
+    Raises UnitError.
+    """
     words = text.strip()
     if _MEASURE.fullmatch(words):
-        return parse_measure(words, unit(usual).quantity)
-    return float(to_canonical(parse_number(words), usual))
+        return parse_measure(words, unit(usual).quantity, fits)
+    own = None if fits is None else lambda value: fits(float(to_canonical(value, usual)))
+    return float(to_canonical(parse_number(words, own), usual))
 
 
 MOST_RPM_PER_M_S = 1e4

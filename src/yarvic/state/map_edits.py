@@ -305,7 +305,7 @@ class MapEdits:
         now: Scalar = maps.scalar(key)
         words = now.storing.words
         value = words.number(text) if words is not None else None
-        new = now.with_value(parse_number(text) if value is None else value)
+        new = now.with_value(parse_number(text, lambda v: now.low <= v <= now.high) if value is None else value)
         draft = session.editable_draft()
         if draft.change(session.slot, new, f"{now.title} set to {new.shown()} {now.unit}".rstrip()) is not None:
             session.edited(draft)

@@ -12,6 +12,9 @@ from yarvic.core.physics.air import humidity_of_dew_point, station_pressure
 At = Literal["", "station", "sea level"]
 
 
+STATION_PA = (20e3, 120e3)  # between which a barometer can stand
+
+
 @dataclass(frozen=True)
 class Weather:
     """What was said: pressure (Pa) with what it is counted at, altitude (m), dew point (K). None and empty: not said."""
@@ -23,7 +26,7 @@ class Weather:
 
     def __post_init__(self) -> None:
         for value, (low, high, unit) in (
-            (self.pressure_pa, (20e3, 120e3, "Pa")),
+            (self.pressure_pa, (*STATION_PA, "Pa")),
             (self.altitude_m, (-450.0, 6000.0, "m")),
             (self.dew_point_k, (200.0, 340.0, "K")),
         ):

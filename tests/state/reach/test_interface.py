@@ -1,9 +1,13 @@
 """A unit on a bus of its own, in another process: looked at, read, written, and everything that may be wrong with it."""
 
 import contextlib
+import os
 import shutil
+import subprocess
+import sys
 import threading
 import time
+from pathlib import Path
 
 import can
 import pytest
@@ -14,6 +18,7 @@ from yarvic.bench.control_unit.server import Server
 from yarvic.bench.vehicles import gearbox_image, layout_text
 from yarvic.core.calibration.layout_file import parse_layout
 from yarvic.core.errors import LinkError
+from yarvic.core.job.store import Job
 from yarvic.core.link.buses import BusChoice, open_bus
 from yarvic.core.link.sectors import SectorWriter
 from yarvic.core.link.transport import TESTER, UNIT, IsoTp, TransportError
@@ -47,6 +52,14 @@ def session(small_job, tmp_path, unit, monkeypatch):
     made.choose_working(made.job.revision("A1").id)
     yield made
     made.close_job()
+
+
+def open_images(path):
+    job = Job.open(path, read_only=True)
+    try:
+        return {r.name: job.image(r.image) for r in job.revisions() if r.image}
+    finally:
+        job.close()
 
 
 def conditions(session):
@@ -242,3 +255,33 @@ def test_a_unit_that_answers_late_or_twice_is_written_right_or_not_at_all(
     finally:
         stop.set()
         odd.join()
+
+
+@pytest.mark.parametrize("apart_s", [0.0])
+def test_two_programs_never_write_one_unit_at_a_time(apart_s, small_job, tmp_path, unit):
+    """The second is told, with nothing written; whoever wrote last is what the unit holds, whole."""
+    unit.set(erase_s=2.0)
+    started = []
+    for name, revision in (("one", "A1"), ("other", "B1")):
+        (tmp_path / name).mkdir()
+        job = shutil.copy(small_job, tmp_path / name / "a.yarvic")
+        started.append(subprocess.Popen(
+            [sys.executable, "-m", "tests.state.reach.two_programs", str(job), str(tmp_path / name), CHANNEL, revision],
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=Path(__file__).parents[3],
+            env={**os.environ, "YARVIC_HOME": str(tmp_path / name / "home")},
+        ))  # fmt: skip
+    for each in started:
+        assert each.stdout.readline() == "ready\n", each.stderr.read()
+    for each in started:
+        each.stdin.write("go\n")
+        each.stdin.flush()
+        time.sleep(apart_s)
+    said = [each.communicate(timeout=120)[0].strip() for each in started]
+    wrote = [n for n, words in enumerate(said) if words == "written"]
+    assert wrote, said
+    for n, words in enumerate(said):
+        assert (
+            n in wrote or "another window of Yarvic talks over this bus" in words or "somebody else talks" in words
+        ), said
+    held = open_images(small_job)
+    assert unit.memory() in [held[("A1", "B1")[n]] for n in wrote]

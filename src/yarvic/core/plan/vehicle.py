@@ -50,9 +50,10 @@ class Entry:
             return None
         try:
             if self.unit:
-                value = float(from_canonical(parse_entry(words, self.unit), self.unit))
+                found = parse_entry(words, self.unit, lambda v: not self.fault(float(from_canonical(v, self.unit))))
+                value = float(from_canonical(found, self.unit))
             else:
-                value = parse_number(words)
+                value = parse_number(words, lambda v: not self.fault(v))
         except UnitError as error:
             raise UnitError(f"{self.title}: {error.what}", remedy=error.remedy) from None
         fault = self.fault(value)

@@ -70,7 +70,7 @@ class Number(QDoubleSpinBox):
     def _typed(self, text: str) -> float:
         unit = self.suffix().strip()
         words = text.strip().removesuffix(unit).strip()  # the field's own, and one that a person wrote before it
-        return parse_number(words.removesuffix(unit))
+        return parse_number(words.removesuffix(unit), lambda v: self.minimum() <= v <= self.maximum())
 
     def show_value(self, value: float, suffix: str | None = None) -> None:
         """Show a value, in another unit if one is given; nobody entered it."""

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from threading import RLock
 from typing import TYPE_CHECKING
 
 from yarvic.core.calibration.layout import Layout
@@ -22,8 +20,6 @@ if TYPE_CHECKING:
     from yarvic.state.settings import Settings
 
 KEY = "by interface"
-# One conversation at a time over each bus: a look must not be taken for another tester. Both of a pair are one.
-_TURNS: defaultdict[str, RLock] = defaultdict(RLock)
 
 
 class InterfaceReach(Reach):
@@ -69,9 +65,11 @@ class InterfaceReach(Reach):
         from yarvic.core.link.buses import open_bus
         from yarvic.core.link.diagnostics import Diagnostics
         from yarvic.core.link.sequence import Flashing
+        from yarvic.core.link.turn import turn
         from yarvic.core.link.vault import Vault
 
-        with _TURNS[self.over], open_bus(self.choice) as bus:
+        # A look must not be taken for another tester, and two windows must not write one unit.
+        with turn(self.over), open_bus(self.choice) as bus:
             tester = Diagnostics(bus, fd=self.choice.fd, unit=1 if self.half == "gearbox" else 0)
             yield Flashing(tester=tester, layout=self.layout, vault=Vault(self.vault_folder), wait_s=self.sleeps_s)
 

@@ -114,11 +114,9 @@ class Input:
     def read(self, text: str) -> float:
         """What a person wrote, canonical. Raises ValueError saying what to write."""
         try:
-            value = parse_number(text.strip().removesuffix(self.unit))
-        except UnitError:
-            raise ValueError(
-                f"{self.title}: {text!r} is not a number{f' of {self.unit}' if self.unit else ''}."
-            ) from None
+            value = parse_number(text.strip().removesuffix(self.unit), lambda v: self.low <= v <= self.high)
+        except UnitError as error:
+            raise ValueError(f"{self.title}: {error}") from None
         if not self.low <= value <= self.high:
             unit = f" {self.unit}" if self.unit else ""
             raise ValueError(

@@ -15,7 +15,7 @@ from yarvic.core.units import from_canonical, unit
 from yarvic.desk.widgets.entry import Line, Sheet, choice
 from yarvic.desk.widgets.words import label, row, show_choice
 from yarvic.state.arrival import Answers
-from yarvic.state.weather import Weather
+from yarvic.state.weather import STATION_PA, Weather
 
 UNSAID = "unknown"
 AT = (("station", "at the station"), ("sea level", "reduced to sea level"))
@@ -30,7 +30,12 @@ class ConditionsForm(QFrame):
         self.setObjectName("sheet")
         self._state, self._air, self._units = state, air, units
         self.temperature = self._of_run("Air temperature", "temperature_k", choice_of="temperature")
-        self.pressure = self._measured("Air pressure", "ambient_pressure", lambda v: air(pressure_pa=v))
+        self.pressure = self._measured(
+            "Air pressure",
+            "ambient_pressure",
+            lambda v: air(pressure_pa=v),
+            fits=lambda v: STATION_PA[0] <= v <= STATION_PA[1],
+        )
         self.at = choice("Counted at", lambda: list(AT), lambda at: air(at=at))
         self.altitude = self._measured("Altitude", "", lambda v: air(altitude_m=v), "m")
         self.humidity = self._of_run("Relative humidity", "relative_humidity", "%")
@@ -78,24 +83,32 @@ class ConditionsForm(QFrame):
 
     # -- fields
 
-    def _measured(self, name: str, choice_of: str, enter: Callable[[Any], None], usual: str = "") -> Line:
+    def _measured(
+        self,
+        name: str,
+        choice_of: str,
+        enter: Callable[[Any], None],
+        usual: str = "",
+        fits: Callable[[float], bool] | None = None,
+    ) -> Line:
         def done(text: str) -> None:
-            enter(parse_entry(text, usual or self._unit(choice_of)) if text.strip() else None)
+            enter(parse_entry(text, usual or self._unit(choice_of), fits) if text.strip() else None)
 
         return Line(name, done, FIELD_PX, UNSAID)
 
     def _of_run(self, name: str, key: str, usual: str = "", choice_of: str = "") -> Line:
         """A field of the conditions; what they cannot hold is said in the unit of the field."""
 
+        low, high = bounds_of(key)
+
         def enter(value: float | None) -> None:
             label_ = usual or self._unit(choice_of)
-            low, high = bounds_of(key)
             if value is not None and not low <= value <= high:
                 a, b = (float(from_canonical(v, label_)) for v in (low, high))
                 raise UnitError(f"must be between {a:g} and {b:g} {label_}", remedy="Check its unit.")
             self._state(**{key: value})
 
-        return self._measured(name, choice_of, enter, usual)
+        return self._measured(name, choice_of, enter, usual, lambda v: low <= v <= high)
 
     def _gear(self, text: str) -> None:
         value = parse_number(text) if text.strip() else None

@@ -13,7 +13,7 @@ from yarvic.core.errors import JobError, UnitError, YarvicError
 from yarvic.core.job.model import parts_on
 from yarvic.core.plan.parts import Part
 from yarvic.core.plan.stations import caution, stations, usual_title
-from yarvic.core.typed_numbers import parse_number
+from yarvic.core.typed_numbers import Fits, parse_number
 from yarvic.desk.views.job.items import ItemRow
 from yarvic.desk.widgets.entry import Line, Sheet
 from yarvic.desk.widgets.limits import LimitRow
@@ -139,7 +139,7 @@ class FittingForm(QWidget):
             if self.session.busy is not None:
                 raise JobError(f"{self.session.busy} is under way", remedy="Wait or cancel it first.")
             numbers = {
-                "odometer_km": _number(self.odometer, "Odometer"),
+                "odometer_km": _number(self.odometer, "Odometer", float.is_integer),
                 "engine_hours": _number(self.hours, "Engine hours"),
                 "cost": _number(self.cost, "Cost") or 0.0,
                 "labour_hours": _number(self.work, "Hours of work") or 0.0,
@@ -153,10 +153,10 @@ class FittingForm(QWidget):
         self.refresh()
 
 
-def _number(field: Line, name: str) -> float | None:
+def _number(field: Line, name: str, fits: Fits | None = None) -> float | None:
     text = field.text().strip()
     try:
-        return parse_number(text) if text else None
+        return parse_number(text, fits) if text else None
     except UnitError as error:
         raise UnitError(f"{name}: {error.what}", remedy=error.remedy) from None
 
