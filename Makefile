@@ -8,7 +8,7 @@ SOURCES := pyproject.toml constraints.txt constraints-dev.txt tools/system_libra
 # Nothing is installed whose hash is not known, and nothing is fetched for the build itself.
 INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 
-.PHONY: install install-dev demo test fuzz bench lint shots figures system clean
+.PHONY: install install-dev demo test lowest fuzz bench lint shots figures system clean
 
 install: $(READY)
 
@@ -35,6 +35,14 @@ demo: install
 test: install-dev
 	sh tools/run_tests.sh $(BIN)
 
+# The same tests with the least versions that pyproject.toml allows, in an environment of their own.
+lowest: install-dev
+	@test -x $(VENV)-lowest/bin/python || $(PYTHON) -m venv $(VENV)-lowest
+	$(BIN)/python tools/lowest.py > $(VENV)-lowest/lowest.txt
+	$(VENV)-lowest/bin/python -m pip install --quiet --disable-pip-version-check -r $(VENV)-lowest/lowest.txt setuptools
+	$(VENV)-lowest/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	sh tools/run_tests.sh $(VENV)-lowest/bin
+
 fuzz: install-dev
 	sh tools/run_fuzz.sh $(BIN) $(or $(FUZZ_S),3600)
 
@@ -55,4 +63,4 @@ shots: install
 	$(BIN)/python -m yarvic.desk.shots docs/screenshots
 
 clean:
-	rm -rf $(VENV) build dist .pytest_cache .mypy_cache .ruff_cache
+	rm -rf $(VENV) $(VENV)-lowest build dist .pytest_cache .mypy_cache .ruff_cache
