@@ -5,6 +5,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QTimer
 
+from yarvic.core.link.journal import JOURNALS, unfinished
 from yarvic.desk import app as desk
 from yarvic.desk.window import Window
 
@@ -27,10 +28,18 @@ def begin(window: Window, kind: str, job: Path, file: Path) -> None:
         s.go("release")
         window.view("release").verify(job)
     elif kind == "write":
+        s.choose_working(s.job.revision("A1").id)  # the unit holds another
         s.go("flash")
         s.bench.unit.seconds_per_block = 0.1
         s.link.write()
-        QTimer.singleShot(2 * MIDDLE_MS, window.close)  # over a write it takes a second time
+
+
+def in_the_middle(window: Window, kind: str) -> bool:
+    """Whether enough has been done that something is left behind: of a write, a sector is erased."""
+    if kind != "write":
+        return True
+    left = unfinished(window.session.link.reach().vault_folder / JOURNALS)
+    return any(entry.when == "after" for journal in left for entry in journal.entries)
 
 
 def main() -> None:
@@ -52,8 +61,14 @@ def main() -> None:
         QTimer.singleShot(MIDDLE_MS, close)
 
     def close() -> None:
+        if not in_the_middle(made[0], kind):
+            assert made[0].session.link.writing, "it ended before it was in its middle"
+            QTimer.singleShot(20, close)
+            return
         print("at work" if made[0].runner.at_work() else "idle", flush=True)
         made[0].close()
+        if kind == "write":  # over a write it takes a second time
+            QTimer.singleShot(MIDDLE_MS, made[0].close)
 
     desk.make_window = make_window
     sys.exit(desk.run(job))

@@ -9,6 +9,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from yarvic.core.link.journal import JOURNALS, unfinished
+
 KINDS = ["open", "import", "search", "pull", "demo", "verify", "write"]
 
 
@@ -55,3 +57,9 @@ def test_closing_in_the_middle_of_work_ends_the_program(kind, demo_path, tmp_pat
             break
         time.sleep(0.05)
     assert left == []
+    if (
+        kind == "write"
+    ):  # put back before the program ended: nothing waits to be recovered, and no half of a memory is left
+        journals = list(Path(mark, "vault", JOURNALS).iterdir())
+        assert journals and unfinished(Path(mark, "vault", JOURNALS)) == []
+        assert not list(Path(mark, "units").glob("*/memory.bin"))
