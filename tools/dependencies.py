@@ -55,7 +55,8 @@ def main() -> int:
     lines = [
         "# Dependencies", "",
         "What Yarvic is made of besides its own code, as pinned in `constraints.txt` and `constraints-dev.txt` with the",
-        "hashes of its files. Written by `tools/dependencies.py`, with `sbom.cdx.json` beside it (CycloneDX 1.5). Each licence",
+        "hashes of its files. Written by `tools/dependencies.py`, with `sbom.cdx.json` beside it (CycloneDX 1.5). Each"
+        " licence",
         "may be combined with GPL-3.0-or-later; the suite checks that.", "",
     ]  # fmt: skip
     components, wrong = [], []
