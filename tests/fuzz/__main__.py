@@ -81,7 +81,7 @@ def main() -> int:
                 accepted[key] += good
                 broken += bad
     for key in keys:
-        print(f"{key}: {tried[key]:,} damaged files, {accepted[key]:,} read as a whole")
+        print(f"{key}: {tried[key]:,} damaged files, {accepted[key]:,} accepted")
     print(f"{sum(tried.values()):,} damaged files, {broken} broke their reader")
     return 1 if broken else 0
 

@@ -48,7 +48,7 @@ def _held(bus: str, wait_s: float) -> int:
         file = os.open(bus_folder() / f"{name}.turn", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
     except (OSError, can.CanError) as error:
         raise LinkError(
-            "it cannot be told whether another window talks over this bus",
+            "Yarvic cannot tell whether another window is using this bus",
             concerns=bus,
             remedy="Let this account write in its folder for running programs (XDG_RUNTIME_DIR).",
             details=f"{type(error).__name__}: {error}",
@@ -62,14 +62,14 @@ def _held(bus: str, wait_s: float) -> int:
             if time.monotonic() > end:
                 os.close(file)
                 raise LinkError(
-                    "another window of Yarvic talks over this bus",
+                    "another Yarvic window is using this bus",
                     concerns=bus,
-                    remedy="Wait until it is done, or close it. Nothing was changed.",
+                    remedy="Wait until it has finished, or close it. Nothing was changed.",
                 ) from None
         except OSError as error:
             os.close(file)
             raise LinkError(
-                "it cannot be told whether another window talks over this bus",
+                "Yarvic cannot tell whether another window is using this bus",
                 concerns=bus,
                 remedy="Set XDG_RUNTIME_DIR to a folder on a local disk.",
                 details=str(error),
