@@ -75,6 +75,7 @@ DOORS = {
     "desk/tour_by_file.py": "what it has just written itself",
     "core/physics/correction.py": "ships with the program",
     "core/physics/fuel.py": "ships with the program",
+    "core/link/turn.py": "the lock itself",
     "core/link/virtual_bus.py": "frames, as long as they may be",
     "core/link/identifiers.py": "data of a unit, of the length that each has",
     "core/link/diagnostics.py": "ships with the program",
