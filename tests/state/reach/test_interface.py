@@ -280,8 +280,8 @@ def test_two_programs_never_write_one_unit_at_a_time(apart_s, small_job, tmp_pat
     wrote = [n for n, words in enumerate(said) if words == "written"]
     assert wrote, said
     for n, words in enumerate(said):
-        assert (
-            n in wrote or "another Yarvic window is using this bus" in words or "somebody else talks" in words
-        ), said
+        assert n in wrote or "another Yarvic window is using this bus" in words or "somebody else talks" in words, (
+            said
+        )
     held = open_images(small_job)
     assert unit.memory() in [held[("A1", "B1")[n]] for n in wrote]
