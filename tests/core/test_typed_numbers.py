@@ -107,6 +107,13 @@ def test_an_entry_has_its_unit_or_that_of_its_field():
     assert parse_entry("25", "degC") == parse_entry("25 C", "degF") == pytest.approx(298.15)
     assert parse_entry("1 013,25 hPa", "psi") == pytest.approx(101325.0)
     assert parse_entry("0,99 bar", "kPa") == parse_measure("0.99bar", "pressure") == pytest.approx(99e3)
+    assert (
+        parse_entry("6600 1/min", "rpm")
+        == parse_entry("6 600/min", "rpm")
+        == parse_entry("6600 rpm", "rpm")
+        == 6600.0
+    )
+    assert parse_entry("6001/min", "rpm") == 6001.0
     for text in ("1,013 hPa", "1,013", "25 mbar", "abc", "25 25 C"):
         with pytest.raises(UnitError):
             parse_entry(text, "degC")

@@ -67,7 +67,7 @@ def parse_numbers(text: str) -> tuple[float, ...]:
 
 
 _MEASURE = re.compile(
-    r"([-+\u2212]?[\d.,'\u2019\u066b\u066c\u00a0\u202f ]*?[\d.](?:[eE][-+]?\d+)?)\s*((?![\d.,])\S.*)"
+    r"([-+\u2212]?[\d.,'\u2019\u066b\u066c\u00a0\u202f ]*?[\d.](?:[eE][-+]?\d+)?)\s*((?:(?<=\s)1/|(?![\d.,])\S).*)"
 )
 
 

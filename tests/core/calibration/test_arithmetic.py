@@ -102,3 +102,14 @@ def test_sums_and_products_are_those_of_python(parts):
     """Against the interpreter's own arithmetic."""
     text = "3" + "".join(f" {sign} {value!r}" for sign, value in parts)
     assert worked(formula(f"= {text}"), CELLS)[0, 0] == pytest.approx(eval(text))
+
+
+def test_a_comma_that_may_be_either_changes_no_cell():
+    """`6,600` set 6.6 before; a leading zero leaves one reading."""
+    for text in ("6,600", "= 1,025", "+ 1,500", "(2 + 1,250) * value"):
+        with pytest.raises(CalibrationError, match="may be") as caught:
+            formula(text, "rpm")
+        assert caught.value.remedy.startswith("Write ")
+    cells = {"value": np.array([1.0, 2.0])}
+    assert np.array_equal(formula("= 0,985", "lambda").of(cells), [0.985, 0.985])
+    assert np.array_equal(formula("* 1,5", "lambda").of(cells), [1.5, 3.0])

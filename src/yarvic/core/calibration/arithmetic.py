@@ -1,7 +1,7 @@
 """Arithmetic on the cells in hand, as it is typed: `12`, `+ 2`, `5 % more`, `at most 30`, `= reference * 1.02 + 1`.
 
 A text that begins with a sign of arithmetic changes the value; `=` and a plain number set it. A decimal comma is read
-as a point.
+as a point; one that may stand between thousands, as in `1,025`, is refused.
 """
 
 from __future__ import annotations
@@ -12,8 +12,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yarvic.core.errors import CalibrationError
+from yarvic.core.errors import CalibrationError, UnitError
 from yarvic.core.physics import FloatArray
+from yarvic.core.typed_numbers import parse_number
 
 MOST_LETTERS, MOST_DEPTH = 200, 40
 # What may be named: the value in hand, the reference's, and the values of the axes at the cell.
@@ -193,7 +194,10 @@ class _Parser:
         kind, token = self.tokens[self.at]
         self.at += 1
         if kind == "number":
-            value = float(token.replace(",", "."))
+            try:
+                value = parse_number(token)
+            except UnitError as error:
+                raise CalibrationError(error.what, remedy=error.remedy) from None
             if self._sign("%"):
                 self.percent = True
                 value /= 100.0
