@@ -6,6 +6,7 @@ import functools
 import hashlib
 import importlib.abc
 import os
+import pickle
 import shutil
 import sqlite3
 import sys
@@ -38,12 +39,13 @@ from yarvic.core.calibration.layout_file import parse_layout  # noqa: E402
 from yarvic.core.calibration.storing import steps  # noqa: E402
 from yarvic.core.calibration.table import Axis, Table  # noqa: E402
 from yarvic.core.checks.run import check_log  # noqa: E402
+from yarvic.core.checks.signature import first_signature  # noqa: E402
 from yarvic.core.job.store import Job  # noqa: E402
 from yarvic.core.physics.air import Air  # noqa: E402
 from yarvic.demo.jobs import DEMO_JOBS  # noqa: E402
 from yarvic.demo.ptarmigan import PTARMIGAN  # noqa: E402
 from yarvic.demo.story import AUTHOR  # noqa: E402
-from yarvic.state import evaluating  # noqa: E402
+from yarvic.state import baselines, evaluating  # noqa: E402
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -70,22 +72,21 @@ DAY = Air(97_400.0, 293.15, 0.5)
 @pytest.fixture(scope="session", autouse=True)
 def judged_once():
     """A run of the demo is judged once in a process: the same log by the same limits gives the same findings."""
-    known = {}
 
-    def check(evidence, log, limits, conditions, engine, curves, baseline=None, spans=None):
-        if curves or baseline is not None or spans:
-            return check_log(evidence, log, limits, conditions, engine, curves, baseline, spans)
-        asked = hashlib.sha256(repr((evidence, limits, conditions, engine)).encode())
-        for key, channel in log.channels.items():
-            asked.update(repr((key, channel.title, channel.quantity, channel.doubt)).encode())
-            asked.update(channel.time_s.tobytes() + channel.values.tobytes())
-        found = asked.digest()
-        if found not in known:
-            known[found] = check_log(evidence, log, limits, conditions, engine)
-        return known[found]
+    def once(work):
+        known = {}
+
+        def done(*given):
+            asked = hashlib.sha256(pickle.dumps(given)).digest()
+            if asked not in known:
+                known[asked] = work(*given)
+            return known[asked]
+
+        return done
 
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(evaluating, "check_log", check)
+        patch.setattr(evaluating, "check_log", once(check_log))
+        patch.setattr(baselines, "first_signature", once(first_signature))
         yield
 
 

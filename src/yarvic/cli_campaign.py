@@ -82,7 +82,7 @@ def checks(
     """Pull simulated engines with a known fault, and as many sound ones: what is found, and which cause is named."""
     from yarvic.core.formats.files import write_whole
     from yarvic.demo.checks_campaign import Tally, campaign
-    from yarvic.demo.checks_proof import count_of_pairs, coverage, lines, pairs, sensors, weather_coverage
+    from yarvic.demo.checks_proof import DRAWS, count_of_pairs, coverage, lines, pairs, sensors, weather_coverage
     from yarvic.demo.checks_report import document, goals_met, page
 
     total = Tally()
@@ -90,9 +90,12 @@ def checks(
         total.outcomes += found.outcomes
     if report is not None:
         # Of a few seeds a page is a draft, and has a few pairs.
-        every = range(count_of_pairs() if seeds >= WHOLE_PAGE else min(seeds, 2))
-        both = [p for found in _in_parts(pairs, every, FEW) for p in found]
-        more = lines(both, sensors() if seeds >= WHOLE_PAGE else [], coverage(), weather_coverage())
+        whole = seeds >= WHOLE_PAGE
+        both = [
+            p for found in _in_parts(pairs, range(count_of_pairs() if whole else min(seeds, 2)), FEW) for p in found
+        ]
+        draws = DRAWS if whole else seeds
+        more = lines(both, sensors() if whole else [], coverage(draws=draws), weather_coverage(draws=draws), draws)
         write_whole(report, page(total, more).encode("utf-8"))
     if as_json:
         print_json(document(total))

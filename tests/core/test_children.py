@@ -69,3 +69,19 @@ def test_the_program_itself_is_not_led_astray_where_it_is_started(laid_out):
     done = subprocess.run([script, "keys", "show"], capture_output=True, text=True, check=False, timeout=60)
     assert done.returncode == 0, done.stderr
     assert not (laid_out / "run").exists()
+
+
+@pytest.mark.parametrize(
+    ("stated", "threads"), [({}, "1"), ({"OPENBLAS_NUM_THREADS": "2"}, str(min(2, os.cpu_count() or 1)))]
+)
+def test_linear_algebra_uses_one_thread_unless_more_are_stated(stated, threads):
+    code = (
+        "import yarvic, numpy as np, pathlib, re\n"
+        "np.linalg.svd(np.random.default_rng(1).normal(size=(300, 300)))\n"
+        "print(re.search(r'Threads:\\s+(\\d+)', pathlib.Path('/proc/self/status').read_text())[1])"
+    )
+    kept = {k: v for k, v in os.environ.items() if not k.endswith("_NUM_THREADS")}
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=True, env={**kept, **stated}
+    )
+    assert done.stdout.strip() == threads

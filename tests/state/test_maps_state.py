@@ -158,11 +158,11 @@ acts = st.lists(
 
 @given(acts)
 @settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-def test_any_sequence_of_edits_undone_is_what_it_was(demo_path, tmp_path_factory, sequence):
+def test_any_sequence_of_edits_undone_is_what_it_was(small_job, tmp_path_factory, sequence):
     """Edits, axes, undo, redo, another draft, and a process that ends: what is open is what is on disk, and all of it
     undone is the revision to the bit.
     """
-    path = Path(shutil.copy(demo_path, tmp_path_factory.mktemp("s") / "a.yarvic"))
+    path = Path(shutil.copy(small_job, tmp_path_factory.mktemp("s") / "a.yarvic"))
     s = opened(path)
     maps = MapsState(s)
     maps.choose("spark_advance")

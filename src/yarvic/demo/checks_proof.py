@@ -179,17 +179,17 @@ DESIGNS: Mapping[str, tuple[tuple[int, ...], tuple[int, ...]]] = {
 DRAWS, NOISE_SHARE, DRIFT_SHARE = 2000, 0.004, -0.002
 
 
-def coverage(seed: int = 7) -> dict[str, tuple[float, float]]:
+def coverage(seed: int = 7, draws: int = DRAWS) -> dict[str, tuple[float, float]]:
     """By design: how often the interval of a gain at 95 % holds the truth, and how often no gain is called one."""
     rng, found = np.random.default_rng(seed), {}
     for name, design in DESIGNS.items():
         held = called = 0
-        for _ in range(DRAWS):
+        for _ in range(draws):
             fit = fit_days(*_drawn(rng, *design), 0.95)
             if fit is not None:
                 held += abs(fit.difference) <= fit.reach
                 called += abs(fit.difference) > fit.reach
-        found[name] = held / DRAWS, called / DRAWS
+        found[name] = held / draws, called / draws
     return found
 
 
@@ -218,13 +218,13 @@ WEATHER: Mapping[str, tuple[tuple[float, ...], float]] = {
 PER_KELVIN = 0.002  # a share of what is measured
 
 
-def weather_coverage(seed: int = 9) -> dict[str, float]:
+def weather_coverage(seed: int = 9, draws: int = DRAWS) -> dict[str, float]:
     """By days pulled on: how often the interval at 95 % of a day holds what a single pull on such a day brings."""
     rng, rule = np.random.default_rng(seed), default_limits().rules["exhaust_temperature"]
     shares = {}
     for name, (days, asked_k) in WEATHER.items():
         held = 0
-        for _ in range(DRAWS):
+        for _ in range(draws):
             runs = []
             for t in days:
                 of_day = 1.0 + PER_KELVIN * (t - asked_k) + rng.normal(0.0, DAY_SHARE)
@@ -234,7 +234,7 @@ def weather_coverage(seed: int = 9) -> dict[str, float]:
             (told,) = on_the_days(Days(hottest_k=asked_k), runs)
             assert told.low is not None and told.high is not None
             held += told.low <= 1.0 + rng.normal(0.0, DAY_SHARE) + rng.normal(0.0, NOISE_SHARE) <= told.high
-        shares[name] = held / DRAWS
+        shares[name] = held / draws
     return shares
 
 
@@ -243,6 +243,7 @@ def lines(
     broken: list[Sensor],
     held: Mapping[str, tuple[float, float]],
     weather: Mapping[str, float],
+    draws: int = DRAWS,
 ) -> list[str]:
     """The same in Markdown."""
     out = ["## Two faults at once", ""]
@@ -294,7 +295,7 @@ def lines(
         "",
         "## Days",
         "",
-        f"{DRAWS:,} draws of each design without any gain: pulls scatter by {NOISE_SHARE * 100:g} %, days by"
+        f"{draws:,} draws of each design without any gain: pulls scatter by {NOISE_SHARE * 100:g} %, days by"
         f" {DAY_SHARE * 100:g} %, and each pull loses {-DRIFT_SHARE * 100:g} %.",
         "",
         "| pulls | the interval at 95 % holds the truth | no gain is called one |",

@@ -38,6 +38,15 @@ def test_look_up_on_a_very_uneven_axis_agrees_with_scipy():
     assert np.allclose(look_up(xs, ys, values, x, y), expected, atol=1e-9)
 
 
+@pytest.mark.parametrize("step", [5e-324, 1.1e-308, 1e-300])
+def test_break_points_may_be_as_close_as_doubles_are(step):
+    xs, ys = np.array([0.0, step, 1.0, 2.0]), np.array([0.0, 50.0])
+    values = np.array([[1.0, 3.0, 5.0, 9.0], [2.0, 4.0, 6.0, 8.0]])
+    x, y = np.meshgrid(xs, ys)
+    assert np.array_equal(look_up(xs, ys, values, x, y), values)
+    assert np.allclose(look_up(xs, ys, values, np.array([-1.0, 0.5, 1.5, 9.0]), 0.0), [1.0, 4.0, 7.0, 9.0])
+
+
 def test_look_up_is_clamped_at_the_ends(table):
     assert table.look_up(0.0, 0.0) == 30.0
     assert table.look_up(9000.0, 500.0) == 20.0

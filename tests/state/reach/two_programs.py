@@ -3,6 +3,7 @@
 import sys
 from pathlib import Path
 
+from yarvic.state.reach.interface import InterfaceReach
 from yarvic.state.session import Session
 from yarvic.state.settings import Settings
 from yarvic.state.work import InlineRunner
@@ -10,6 +11,7 @@ from yarvic.state.work import InlineRunner
 
 def main() -> None:
     job, folder, channel, revision = sys.argv[1:]
+    InterfaceReach.sleeps_s = 0.1
     session = Session(Settings(interface="virtual bus", channel=channel), InlineRunner())
     session.open_job(Path(job))
     errors = []

@@ -97,7 +97,7 @@ class Cage:
             raise FormatError(
                 "has a name that is too long", concerns=source, remedy="Give it a shorter name or path."
             )
-        answer = os.memfd_create("yarvic", os.MFD_CLOEXEC)
+        answer = os.memfd_create("yarvic", os.MFD_CLOEXEC | os.MFD_ALLOW_SEALING)
         try:
             outcome = self._asked(message, [file, answer], source, bounds, cancelled)
             return _understood(outcome, answer, source, expected, bounds)

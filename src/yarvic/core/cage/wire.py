@@ -6,21 +6,25 @@ types that are expected of it, so that whoever wrote it cannot make anything els
 
 from __future__ import annotations
 
+import fcntl
 import json
 import math
+import mmap
 import os
 import types
 from collections.abc import Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import fields, is_dataclass
-from functools import cache, partial
+from functools import cache
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 import numpy as np
 
 MOST_HEAD = 64 << 20
+# From so many bytes of numbers on they are used where they lie: a mapping keeps a file open as long as one is needed.
+MAPPED_FROM = 16 << 20
 _LENGTH = 8
-_STEP, AT_ONCE = 1 << 26, 2
+_STEP = 1 << 26
+_SEALS = fcntl.F_SEAL_SHRINK | fcntl.F_SEAL_GROW | fcntl.F_SEAL_WRITE
 _PLAIN = (str, int, float, bool, bytes, type(None))
 
 
@@ -34,20 +38,14 @@ def write(file: int, value: Any) -> None:
     head = json.dumps(_plain(value, arrays), separators=(",", ":")).encode("ascii")
     if len(head) > MOST_HEAD:
         raise NoAnswer("too much text")
+    head += b" " * (-len(head) % _LENGTH)  # numbers lie where the processor takes them from at once
     head = len(head).to_bytes(_LENGTH, "little") + head
-    for data, _ in ((memoryview(head), 0), *_places(arrays, len(head))):
+    for data in (memoryview(head), *(a.data.cast("B") for a in arrays if a.nbytes)):
         while data:
             data = data[os.write(file, data[:_STEP]) :]
 
 
-def _places(arrays: Sequence[np.ndarray], at: int) -> list[tuple[memoryview, int]]:
-    """The bytes of arrays, with the place of each behind the one before."""
-    ends = np.cumsum([at, *(a.nbytes for a in arrays)]).tolist()
-    return [(a.data.cast("B"), place) for a, place in zip(arrays, ends, strict=False) if a.nbytes]
-
-
-def _read_into(file: int, part: tuple[memoryview, int]) -> None:
-    data, place = part
+def _read_into(file: int, data: memoryview, place: int) -> None:
     while data:
         count = os.preadv(file, [data[:_STEP]], place)
         if not count:
@@ -74,7 +72,11 @@ def _plain(value: Any, arrays: list[np.ndarray]) -> Any:
 
 
 def read(file: int, expected: Any) -> Any:
-    """The value in an open file, of an expected type. The file is empty behind it. Raises NoAnswer."""
+    """The value in an open file, of an expected type; from then on nobody can change the file. Raises NoAnswer."""
+    try:
+        fcntl.fcntl(file, fcntl.F_ADD_SEALS, _SEALS)
+    except OSError:
+        raise NoAnswer("it is still being written") from None
     size = os.fstat(file).st_size
     first = os.pread(file, _LENGTH, 0)
     length = int.from_bytes(first, "little")
@@ -84,10 +86,7 @@ def read(file: int, expected: Any) -> Any:
         plain = json.loads(_pread(file, length, _LENGTH))
     except (ValueError, RecursionError):
         raise NoAnswer("it is no document") from None
-    arrays = _Arrays(size - _LENGTH - length)
-    value = _of_type(plain, expected, arrays)
-    arrays.fill(file, _LENGTH + length)
-    return value
+    return _of_type(plain, expected, _Arrays(file, _LENGTH + length, size))
 
 
 def _pread(file: int, length: int, at: int) -> bytes:
@@ -101,32 +100,25 @@ def _pread(file: int, length: int, at: int) -> bytes:
 
 
 class _Arrays:
-    """The arrays of an answer, as many numbers as there are bytes for."""
+    """The arrays of an answer, one behind the other, as many numbers as there are bytes for."""
 
-    def __init__(self, room: int) -> None:
-        self.room, self.made = room, list[np.ndarray]()
+    def __init__(self, file: int, at: int, end: int) -> None:
+        self.file, self.at, self.end = file, at, end
+        self.mapped = mmap.mmap(file, end, access=mmap.ACCESS_COPY) if end - at >= MAPPED_FROM else None
 
     def make(self, shape: Any) -> np.ndarray:
+        """The next array, of its own or as a private view of the file."""
         if not isinstance(shape, list) or len(shape) > 3 or not all(type(n) is int and n >= 0 for n in shape):
             raise NoAnswer("an array has no shape")
-        size = 8 * math.prod(shape)
-        if size > self.room:
+        count, at = math.prod(shape), self.at
+        if 8 * count > self.end - at:
             raise NoAnswer("an array is not whole")
-        self.room -= size
-        self.made.append(np.empty(shape))
-        return self.made[-1]
-
-    def fill(self, file: int, at: int) -> None:
-        """Read the numbers, the last ones first; what was read is given back to the system as it goes."""
-        parts = _places(self.made, at)
-        with ThreadPoolExecutor(AT_ONCE) as pool:
-            while parts:
-                first = len(parts) - 1
-                while first and parts[-1][1] - parts[first - 1][1] < 4 * _STEP:
-                    first -= 1
-                list(pool.map(partial(_read_into, file), parts[first:]))
-                os.ftruncate(file, parts[first][1])
-                del parts[first:]
+        self.at += 8 * count
+        if self.mapped is not None:
+            return np.frombuffer(self.mapped, np.float64, count, at).reshape(shape)
+        made = np.empty(shape)
+        _read_into(self.file, made.reshape(-1).data.cast("B"), at)
+        return made
 
 
 @cache

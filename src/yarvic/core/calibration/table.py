@@ -193,7 +193,7 @@ def look_up(xs: FloatArray, ys: FloatArray, values: FloatArray, x: Value, y: Val
     down = xs.size if ys.size > 1 else 0
     # The four corners of a cell: the same places, seen from four starting points.
     corners = (flat, flat[right:], flat[down:], flat[down + right :])
-    with np.errstate(invalid="ignore"):
+    with np.errstate(invalid="ignore", over="ignore"):
         for start in range(0, x.size, _CHUNK):
             part = slice(start, start + _CHUNK)
             column, fx = columns.find(x[part])
@@ -225,13 +225,15 @@ class _Finder:
         self.breaks = breaks
         steps = np.diff(breaks)
         self.last = max(breaks.size - 2, 0)
-        self.inverse = 1.0 / steps if steps.size else np.zeros(1)
+        with np.errstate(over="ignore"):  # the inverse of an interval below 5.6e-309 is beyond a double
+            self.inverse = np.minimum(1.0 / steps, np.finfo(np.float64).max) if steps.size else np.zeros(1)
         self.bins = 0
         if steps.size:
             span = float(breaks[-1] - breaks[0])
-            bins = int(span / float(steps.min())) + 1
-            if bins <= _MOST_BINS:
-                self.bins = bins
+            with np.errstate(over="ignore"):
+                least = span / steps.min()
+            if least < _MOST_BINS:
+                self.bins = bins = int(least) + 1
                 self.scale = bins / span
                 edges = breaks[0] + np.arange(bins) / self.scale
                 self.start = np.clip(np.searchsorted(breaks, edges, side="right") - 1, 0, self.last)

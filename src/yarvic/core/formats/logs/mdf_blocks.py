@@ -179,23 +179,29 @@ def _channel_fits(data: Data, channel: Block, record: tuple[int, int]) -> None:
 
 def _records_are_there(data: Data, group: Block) -> None:
     """Raises Damaged where the channel groups of a group of data count more records than it has bytes."""
-    need, at, steps = 0, group.links[1], 0
-    while at and steps < MOST_BLOCKS:
+    need, at, seen = 0, group.links[1], set[int]()
+    while at:
+        if at in seen:
+            raise Damaged(f"two links lead to the list at byte {at:,}")
+        seen.add(at)
         one = block(data, at)
         if one.kind != b"##CG":
             raise Damaged(f"at byte {at:,} stands a block that is none of CG")
         count, flags, _, _, own, validity = one.unpacked(data, _GROUP)
         need += 0 if flags & _VARIABLE else count * (own + validity)
-        at, steps = one.links[0], steps + 1
+        at = one.links[0]
     if need > _bytes_of(data, group.links[2]):
         raise Damaged(f"the group at byte {group.place:,} counts more records than are there")
 
 
 def _bytes_of(data: Data, place: int) -> int:
     """How many bytes of records there are from a block on."""
-    total, steps = 0, 0
-    while place and steps < MOST_BLOCKS:
-        found, steps = block(data, place), steps + 1
+    total, seen = 0, set[int]()
+    while place:
+        if place in seen:
+            raise Damaged(f"two links lead to the list at byte {place:,}")
+        seen.add(place)
+        found = block(data, place)
         if found.kind == b"##HL":
             place = found.links[0]
             continue
