@@ -50,13 +50,20 @@ from yarvic.state import baselines, evaluating  # noqa: E402
 
 @pytest.fixture(scope="session", autouse=True)
 def home_of_all(tmp_path_factory):
-    """Settings, units and vault of the tests are none of a person's."""
+    """Settings, units and vault of what all tests share are none of a person's."""
     before = os.environ.get("YARVIC_HOME")
     os.environ["YARVIC_HOME"] = str(tmp_path_factory.mktemp("home"))
     yield
     os.environ.pop("YARVIC_HOME")
     if before is not None:
         os.environ["YARVIC_HOME"] = before
+
+
+@pytest.fixture(autouse=True)
+def home(tmp_path, monkeypatch):
+    """Settings, keys and what was signed with them stay with the test that they are of."""
+    monkeypatch.setenv("YARVIC_HOME", str(tmp_path / "home"))
+    return tmp_path / "home"
 
 
 # The suite draws the same cases each time, so that it passes or fails alike everywhere; `make fuzz` draws new ones. What

@@ -22,13 +22,6 @@ def qapp():
     return application()
 
 
-@pytest.fixture(autouse=True)
-def home(tmp_path, monkeypatch):
-    """Settings and demo jobs of a test stay in its own folder."""
-    monkeypatch.setenv("YARVIC_HOME", str(tmp_path / "home"))
-    return tmp_path / "home"
-
-
 @pytest.fixture
 def complaints():
     """What Qt itself complained of."""
