@@ -1,5 +1,6 @@
 """Work beside the window: when it starts, when it stands aside, and that it ends with its window."""
 
+import threading
 import time
 
 import pytest
@@ -35,3 +36,30 @@ def test_only_what_nobody_waits_for_stands_aside_while_somebody_types(empty, mon
     runner.run("beside", lambda p, c: p(0.5, "half"), told.append, told.append, visible=visible)
     empty.wait("the work", lambda: bool(told))
     assert bool(slept) is not visible
+
+
+def test_what_somebody_waits_for_is_not_held_up_by_what_nobody_sees(qapp):
+    """Whatever unseen work does, or waits for."""
+    runner, go, order = QtRunner(), threading.Event(), []
+
+    def unseen(progress, cancelled):
+        go.wait(30.0)
+        order.append("unseen")
+
+    for _ in range(4):
+        runner.run("unseen", unseen, order.append, order.append, visible=False)
+    QTest.qWait(4 * BEHIND_THE_PICTURE_MS)
+    for _ in range(2):
+        runner.run("seen", lambda p, c: order.append("seen"), lambda _: None, order.append)
+    try:
+        for _ in range(500):
+            if len(order) == 2:
+                break
+            QTest.qWait(20)
+        assert order == ["seen", "seen"]
+    finally:
+        go.set()
+        runner.wait()
+    assert order.count("unseen") == 4
+    runner.stop()
+    assert not runner.at_work()

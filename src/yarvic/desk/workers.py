@@ -90,8 +90,10 @@ class QtRunner(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._pool = QThreadPool(self)
-        self._pool.setMaxThreadCount(2)
+        # What somebody waits for finds a thread free, however much unseen work stands aside or goes on.
+        self._seen, self._unseen = QThreadPool(self), QThreadPool(self)
+        for pool in (self._seen, self._unseen):
+            pool.setMaxThreadCount(2)
         self._running: set[Task] = set()
         self._over = False  # nobody listens any more
         self._acted_at = -STANDS_ASIDE_S
@@ -144,7 +146,7 @@ class QtRunner(QObject):
             task.answers.heard.connect(lambda detail: None if self._over or sip.isdeleted(self) else hear(detail))
         if visible:
             self.started.emit(task)
-            self._pool.start(_Job(task, work, self._acting))
+            self._seen.start(_Job(task, work, self._acting))
         else:
             # What nobody waits for begins behind the picture that is due, so as not to hold it up.
             self._start_soon(_Job(task, work, self._acting))
@@ -154,7 +156,7 @@ class QtRunner(QObject):
         # A timer of its own, so that it ends with this runner: nothing starts behind a window that is gone.
         timer = QTimer(self)
         timer.setSingleShot(True)
-        timer.timeout.connect(lambda: self._pool.start(job))
+        timer.timeout.connect(lambda: self._unseen.start(job))
         timer.timeout.connect(timer.deleteLater)
         timer.start(BEHIND_THE_PICTURE_MS)
 
@@ -164,16 +166,19 @@ class QtRunner(QObject):
 
     def at_work(self) -> bool:
         """Whether a thread is at work, heard or not."""
-        return self._pool.activeThreadCount() > 0
+        return any(pool.activeThreadCount() > 0 for pool in (self._seen, self._unseen))
 
     def wait(self) -> None:
         """Wait for all work, however long it takes."""
-        self._pool.waitForDone(-1)
+        for pool in (self._seen, self._unseen):
+            pool.waitForDone(-1)
 
     def stop(self) -> None:
         """Ask all work to stop and wait for it; what is answered until then is heard, and nothing after it."""
         for task in list(self._running):
             task.cancel()
-        self._pool.waitForDone(STOPS_WITHIN_MS)
+        end = time.monotonic() + STOPS_WITHIN_MS / 1000.0
+        for pool in (self._seen, self._unseen):
+            pool.waitForDone(max(round((end - time.monotonic()) * 1000.0), 0))
         QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)
         self._over = True

@@ -1,6 +1,7 @@
 """Writes that wait, fail, or come from an older file: the job and its memory stay one."""
 
 import sqlite3
+import sys
 import threading
 import time
 from datetime import UTC, datetime, timedelta
@@ -13,7 +14,7 @@ from kept import kept_drafts
 
 from yarvic.core.calibration.cells import add_to_cells
 from yarvic.core.errors import JobError
-from yarvic.core.job import file
+from yarvic.core.job import file, lock
 from yarvic.core.job.file import verify
 from yarvic.core.job.store import Job
 from yarvic.demo.story import AUTHOR
@@ -274,3 +275,29 @@ def test_a_clock_that_goes_back_takes_nothing_out_of_its_order(tmp_path, stock, 
         assert job.next_name() == "A1"
     finally:
         job.close()
+
+
+def test_connections_are_counted_whatever_threads_open_and_close_them():
+    place, wrong = (-1, -1), []
+
+    def come_and_go():
+        try:
+            for _ in range(4000):
+                lock.connected(place)
+                if not lock.is_connected(place):
+                    wrong.append("an open connection is not counted")
+                lock.disconnected(place)
+        except Exception as error:
+            wrong.append(repr(error))
+
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+    try:
+        threads = [threading.Thread(target=come_and_go) for _ in range(4)]
+        for each in threads:
+            each.start()
+        for each in threads:
+            each.join()
+    finally:
+        sys.setswitchinterval(before)
+    assert wrong == [] and not lock.is_connected(place)

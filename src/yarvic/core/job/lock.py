@@ -7,6 +7,7 @@ import os
 from collections import Counter
 from contextlib import suppress
 from pathlib import Path
+from threading import RLock
 
 from yarvic.core.errors import JobError, JobInUseError, JobNotWritableError
 from yarvic.core.reading import cannot, looked_up
@@ -33,6 +34,7 @@ MOUNTS = Path("/proc/self/mountinfo")
 _connections: Counter[Inode] = Counter()
 _parked: dict[Inode, list[int]] = {}
 _held: set[Inode] = set()  # files that this process has the right to write
+_turn = RLock()  # over these three: a file is checked on one thread while another closes it
 
 
 def inode(path: Path) -> Inode:
@@ -61,23 +63,26 @@ def is_held(file: Inode) -> bool:
 
 def connected(file: Inode) -> None:
     """A connection to a file was opened."""
-    _connections[file] += 1
+    with _turn:
+        _connections[file] += 1
 
 
 def disconnected(file: Inode) -> None:
     """A connection to a file was closed: with the last one, so is what was kept open for its sake."""
-    _connections[file] -= 1
-    if _connections[file] <= 0:
-        del _connections[file]
-        for handle in _parked.pop(file, []):
-            os.close(handle)
+    with _turn:
+        _connections[file] -= 1
+        if _connections[file] <= 0:
+            del _connections[file]
+            for handle in _parked.pop(file, []):
+                os.close(handle)
 
 
 def _close(handle: int, file: Inode) -> None:
-    if is_connected(file):
-        _parked.setdefault(file, []).append(handle)
-    else:
-        os.close(handle)
+    with _turn:
+        if is_connected(file):
+            _parked.setdefault(file, []).append(handle)
+        else:
+            os.close(handle)
 
 
 def network_kind(path: Path) -> str:

@@ -272,12 +272,18 @@ def _solution(ledger: Ledger, target: Target, keys: frozenset[str], *, reached: 
     return Solution(target, chosen, ledger.cost(keys), reached, _blocks(ledger, target, keys), tuple(after))
 
 
-def _first_felt(ledger: Ledger, target: Target, part: Part, keys: frozenset[str]) -> float:
-    """What share of the target the vehicle carries as it is before it needs this part: the order of fitting."""
+def _first_felt(
+    ledger: Ledger, target: Target, part: Part, keys: frozenset[str], before: frozenset[str] = frozenset()
+) -> float:
+    """What share of the target the vehicle carries as it is before it needs this part: the order of fitting.
+
+    `before` are the parts on the way here; parts may need each other.
+    """
     moved = [d for d in ledger.demands(target) if any(m.part == part.key for m in d.limit.moved_by)]
     own = min((1.0 / d.share for d in moved if d.share > 0.0), default=1.0)
-    needing = [p for p in ledger.parts if p.key in keys and part.key in p.needs]
-    return min([own, *(_first_felt(ledger, target, p, keys) - 1e-9 for p in needing)])
+    before |= {part.key}
+    needing = [p for p in ledger.parts if p.key in keys - before and part.key in p.needs]
+    return min([own, *(_first_felt(ledger, target, p, keys, before) - 1e-9 for p in needing)])
 
 
 def _why(ledger: Ledger, target: Target, keys: frozenset[str], part: Part) -> str:
