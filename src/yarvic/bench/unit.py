@@ -5,8 +5,9 @@ On the bus it is `bench/control_unit`; `state/reach/simulated` brings what its m
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Literal
+from dataclasses import dataclass, replace
+from threading import Lock
+from typing import Any, Literal
 
 from yarvic.bench.control_unit.supply import MAINTAINED_V, Supply
 from yarvic.core.calibration.calibration import Calibration
@@ -46,6 +47,7 @@ class SimulatedUnit:
         self.learned: dict[str, float] = {}  # adaptations, kept from run to run, lost with a flash
         self.codes: tuple[FaultCode, ...] = ()  # stored fault codes
         self.around = Around()
+        self._changing = Lock()
         self._memory = bytearray(memory)
 
     def copy(self) -> SimulatedUnit:
@@ -53,6 +55,11 @@ class SimulatedUnit:
         other = SimulatedUnit(self.layout, self.memory, voltage=self.voltage)
         other.learned, other.codes, other.around = dict(self.learned), self.codes, self.around
         return other
+
+    def surround(self, **values: Any) -> None:
+        """Change what is around it. A person does so while a write on another thread takes up what it found."""
+        with self._changing:
+            self.around = replace(self.around, **values)
 
     @property
     def memory(self) -> bytes:

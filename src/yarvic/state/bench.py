@@ -172,7 +172,7 @@ class BenchState:
 
     def set_unit(self, **values: Any) -> None:
         """Put the unit on the bench or back, change its battery, start the engine: also while it is written."""
-        self.unit.around = replace(self.unit.around, **values)
+        self.unit.surround(**values)
         self.link.around_changed()
         self.changed.emit()
 

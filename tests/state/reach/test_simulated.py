@@ -2,7 +2,6 @@
 
 import os
 import signal
-from dataclasses import replace
 
 import pytest
 
@@ -157,12 +156,12 @@ def test_a_write_that_breaks_off_twice_is_still_ended(link, layout, stock, other
 
 def test_what_is_done_to_the_unit_while_it_is_written_reaches_it_and_a_battery_runs_down(link, other, stock):
     """Its maintainer falls off in mid-write: the unit sees it, and the battery has less in it afterwards."""
-    link.unit.around = replace(link.unit.around, charge=0.95)
+    link.unit.surround(charge=0.95)
     volts = []
 
     def falls_off(step):
         if step.phase == "Writing" and step.done == 2:
-            link.unit.around = replace(link.unit.around, maintained=False)
+            link.unit.surround(maintained=False)
             link.around_changed()
         if step.supply_v is not None:
             volts.append(step.supply_v)

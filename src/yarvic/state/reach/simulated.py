@@ -12,7 +12,7 @@ import shutil
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, replace
+from dataclasses import asdict
 from pathlib import Path
 from tempfile import TemporaryDirectory, gettempdir
 from typing import TYPE_CHECKING
@@ -132,7 +132,7 @@ class UnitLink(Reach):
         if memory != self.unit.memory:
             self.unit.load(memory)
         facts = read_facts(self.folder)
-        self.unit.around = replace(self.unit.around, opened=facts.opened, charge=facts.charge)
+        self.unit.surround(opened=facts.opened, charge=facts.charge)
         self.half_written = self.left_unfinished() is not None
         if not self.half_written:
             shutil.rmtree(self.folder, ignore_errors=True)
