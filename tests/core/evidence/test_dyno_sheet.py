@@ -268,9 +268,14 @@ def test_weather_that_cannot_be_is_asked(facts, about, words):
     assert isinstance(found.conditions, Conditions) and not found.conditions.simulated
 
 
-def test_a_random_curve_comes_back():
-    n, torque, power = curve(random.Random(3))
-    check_identity(n, power, torque)
+@pytest.mark.parametrize("seed", range(6))
+def test_a_random_curve_comes_back(tmp_path, seed):
+    n, torque, power = curve(random.Random(seed))
+    found = only(tmp_path, "Engine RPM,Wheel torque [Nm],Wheel power [W]", n, torque, power)
+    assert found["curve"]["speed_rpm"] == pytest.approx(n, abs=0.005)
+    assert found["curve"]["torque_nm"] == pytest.approx(torque, abs=0.005) and not found["faults"]
+    # Power that the engine cannot have at this torque is a fault of the sheet.
+    assert only(tmp_path, "Engine RPM,Wheel torque [Nm],Wheel power [W]", n, torque, power * 1.05)["faults"]
 
 
 def test_runs_with_titles_of_their_own(tmp_path):

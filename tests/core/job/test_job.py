@@ -214,7 +214,8 @@ def test_damage_anywhere_is_an_error_not_a_crash(demo_path, seed):
 
 
 def test_an_intact_file_verifies(demo_path):
-    file.verify(demo_path)
+    found = file.verify(demo_path)
+    assert found.faults == () and found.lines > 10
 
 
 def test_columns_are_guarded():
