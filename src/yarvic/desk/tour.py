@@ -12,10 +12,10 @@ from PyQt6.QtCore import Qt
 from yarvic.core.formats.files import make_folder
 from yarvic.desk.app import make_window, unexpected
 from yarvic.desk.driver import Driver, Say, TourStopped
+from yarvic.desk.tour_by_file import ByFiles, sign
 from yarvic.desk.views.job import JobView
 from yarvic.desk.views.maps.view import MapsView
 from yarvic.desk.views.plan import PlanView
-from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.view import ReleaseView
 from yarvic.state.selection import DRAFT
 from yarvic.state.settings import Settings
@@ -30,7 +30,6 @@ def run_tour(folder: Path, say: Say) -> bool:
     from yarvic.demo.jobs import build_missing
     from yarvic.demo.ptarmigan import PTARMIGAN
     from yarvic.desk.tour_beside import Beside
-    from yarvic.desk.tour_by_file import ByFiles
     from yarvic.desk.tour_of_unit import OfUnit
 
     job = folder / "ptarmigan.yarvic"
@@ -63,18 +62,6 @@ def run_tour(folder: Path, say: Say) -> bool:
     other = report_of(by_file)
     say(f"Release package of what was written by file: {by_file}. {other.verdict}")
     return all(v.intact and v.signed for v in (verified, other))
-
-
-def sign(d: Driver, view: ReleaseView, path: Path, signer: str) -> None:
-    """Sign by name, answer the question, and wait for the package."""
-    d.fill(view.signer, signer)
-    d.click(view.sign)
-    d.wait("the question before signing", lambda: view.findChild(SignDialog) is not None)
-    dialog = view.findChild(SignDialog)
-    assert dialog is not None
-    d.click(dialog.sign)
-    d.idle()
-    d.wait("the package", path.exists, 30.0)
 
 
 class Walk:

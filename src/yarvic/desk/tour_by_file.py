@@ -17,15 +17,27 @@ from yarvic.demo.jobs import outside_files
 from yarvic.demo.story import AUTHOR
 from yarvic.demo.whinchat import WHINCHAT
 from yarvic.desk.driver import Driver
-from yarvic.desk.tour import sign
 from yarvic.desk.views.flash import FlashView
 from yarvic.desk.views.importing import ImportView
 from yarvic.desk.views.maps.view import MapsView
+from yarvic.desk.views.release.sign import SignDialog
 from yarvic.desk.views.release.view import ReleaseView
 from yarvic.state.release import begin_waiver, waive
 
 NAME = "whinchat-by-file"
 WHY_NO_BASELINE = "one stock log came with the wagon; it cannot be measured in stock trim any more"
+
+
+def sign(d: Driver, view: ReleaseView, path: Path, signer: str) -> None:
+    """Sign by name, answer the question, and wait for the package."""
+    d.fill(view.signer, signer)
+    d.click(view.sign)
+    d.wait("the question before signing", lambda: view.findChild(SignDialog) is not None)
+    dialog = view.findChild(SignDialog)
+    assert dialog is not None
+    d.click(dialog.sign)
+    d.idle()
+    d.wait("the package", path.exists, 30.0)
 
 
 class ByFiles:

@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
 from PyQt6.QtGui import QBrush, QColor, QFontMetrics, QImage, QPainter, QPen, QPixmap, QPolygonF
+from PyQt6.QtWidgets import QTableView
 from pyqtgraph.functions import arrayToQPath
 
 from yarvic.desk.theme import BODY_PX, font, mix, tokens
-
-if TYPE_CHECKING:
-    from yarvic.desk.views.maps.grid import Grid
+from yarvic.desk.views.maps.table_model import TableModel
+from yarvic.state.maps import MapsState
 
 LEAST_CELL_PX, CELL_MARGIN_PX, WEDGE_PX, SMALL_PX = 40, 9, 5, 9
 TINTS = 256
 MOST_TEXTS = 6000  # pictures of numbers that are kept
+
+
+class PaintedTable(QTableView):
+    """A view whose cells are painted here."""
+
+    cells: TableModel
+    maps: MapsState
 
 
 class CellPainter:
@@ -28,7 +33,7 @@ class CellPainter:
         self._tints = np.zeros(0, dtype=np.uint32)
         self._line = np.uint32(0)
 
-    def paint(self, painter: QPainter, grid: Grid, rect: QRect) -> None:
+    def paint(self, painter: QPainter, grid: PaintedTable, rect: QRect) -> None:
         """Paint the cells that a rectangle of the grid's viewport shows."""
         cells = grid.cells
         if cells.table is None:
@@ -59,7 +64,7 @@ class CellPainter:
         self._tints = np.array([t.ramp(n / (TINTS - 1)).rgb() for n in range(TINTS)], dtype=np.uint32)
         self._line = np.uint32(mix(t.color("sheet"), t.color("line"), 0.8).rgb())
 
-    def _ground(self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips) -> None:
+    def _ground(self, painter: QPainter, grid: PaintedTable, rows: Strips, columns: Strips) -> None:
         """The tints of all cells and the lines between them, as one picture."""
         share = grid.cells.share[np.ix_([r for r, _, _ in rows], [c for c, _, _ in columns])]
         tone = self._tints[np.clip(share * (TINTS - 1), 0, TINTS - 1).astype(np.intp)]
@@ -72,12 +77,12 @@ class CellPainter:
         image = QImage(pixels.tobytes(), wide, high, 4 * wide, QImage.Format.Format_RGB32)
         painter.drawImage(QRect(columns[0][1], rows[0][1], wide, high), image)
 
-    def _differs(self, grid: Grid) -> np.ndarray:
+    def _differs(self, grid: PaintedTable) -> np.ndarray:
         difference = grid.cells.difference
         assert difference is not None
         return np.asarray(np.abs(difference) > 1e-9)
 
-    def _text(self, grid: Grid, text: str, px: int, bold: bool, token: str) -> QPixmap:
+    def _text(self, grid: PaintedTable, text: str, px: int, bold: bool, token: str) -> QPixmap:
         """A picture of a text, made once."""
         key = (text, px, bold, token)
         found = self._texts.get(key)
@@ -99,7 +104,7 @@ class CellPainter:
         return found
 
     def _numbers(
-        self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips, differs: np.ndarray | None
+        self, painter: QPainter, grid: PaintedTable, rows: Strips, columns: Strips, differs: np.ndarray | None
     ) -> None:
         cells, ratio = grid.cells, grid.devicePixelRatioF()
         for i, (r, top, height) in enumerate(rows):
@@ -111,7 +116,7 @@ class CellPainter:
                 if changed:
                     self._difference(painter, grid, QRectF(left, top, width, height), r, c, wide)
 
-    def _difference(self, painter: QPainter, grid: Grid, box: QRectF, r: int, c: int, taken: float) -> None:
+    def _difference(self, painter: QPainter, grid: PaintedTable, box: QRectF, r: int, c: int, taken: float) -> None:
         """The difference with its sign; ochre down, deep water up. A wedge that points the way where it has no room."""
         value = float(grid.cells.difference[r, c])  # type: ignore[index]
         token = "working" if value > 0 else "reference"
@@ -126,7 +131,7 @@ class CellPainter:
         ends = [QPointF(x, foot), QPointF(x + WEDGE_PX, foot), QPointF(x + WEDGE_PX / 2, tip)]
         painter.drawPolygon(QPolygonF(ends))
 
-    def _evidence(self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips) -> None:
+    def _evidence(self, painter: QPainter, grid: PaintedTable, rows: Strips, columns: Strips) -> None:
         """A bar at the foot: its length is time spent there, thicker where a cylinder was retarded past what the job's
         checks watch, and red past what they stop.
         """
@@ -146,7 +151,7 @@ class CellPainter:
                     bar = QRectF(left + 3, top + height - thick - 1, length, thick)
                     painter.fillRect(bar, color)
 
-    def _unknown(self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips) -> None:
+    def _unknown(self, painter: QPainter, grid: PaintedTable, rows: Strips, columns: Strips) -> None:
         """Cells of which nobody knows anything are hatched: nothing is not nought."""
         instead = grid.cells.instead
         assert instead is not None
@@ -158,7 +163,7 @@ class CellPainter:
                     painter.fillRect(box, tokens().color("sheet"))
                     painter.fillRect(box, brush)
 
-    def _over(self, painter: QPainter, grid: Grid) -> None:
+    def _over(self, painter: QPainter, grid: PaintedTable) -> None:
         """Where the engine ran as lines over the cells, and where the cursor under Logs stands."""
         table, facts = grid.cells.table, grid.maps.cells.facts()
         if table is None:
@@ -183,7 +188,7 @@ class CellPainter:
             painter.drawEllipse(at, 5.0, 5.0)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
 
-    def _edges(self, painter: QPainter, grid: Grid, rows: Strips, columns: Strips) -> None:
+    def _edges(self, painter: QPainter, grid: PaintedTable, rows: Strips, columns: Strips) -> None:
         """A line around the selection as a whole, so that the tints stay readable; dots around the cell in hand."""
         mask = grid.maps.cells_in_hand()
         if not mask.any():
@@ -216,7 +221,7 @@ class CellPainter:
 Strips = list[tuple[int, int, int]]  # number of a row or column, where it begins in the viewport, how wide it is
 
 
-def _middles(grid: Grid) -> tuple[list[float], list[float]]:
+def _middles(grid: PaintedTable) -> tuple[list[float], list[float]]:
     """The middles of all columns and rows, in the viewport: there stands a break point."""
     horizontal, vertical = grid.horizontalHeader(), grid.verticalHeader()
     assert horizontal is not None and vertical is not None
@@ -227,7 +232,7 @@ def _middles(grid: Grid) -> tuple[list[float], list[float]]:
     return across, down
 
 
-def _in_sight(grid: Grid, rect: QRect) -> tuple[Strips, Strips]:
+def _in_sight(grid: PaintedTable, rect: QRect) -> tuple[Strips, Strips]:
     horizontal, vertical = grid.horizontalHeader(), grid.verticalHeader()
     assert horizontal is not None and vertical is not None
     first, last = grid.columnAt(max(rect.left(), 0)), grid.columnAt(rect.right())
