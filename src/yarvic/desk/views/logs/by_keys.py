@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
@@ -11,10 +11,13 @@ from PyQt6.QtWidgets import QPushButton
 
 from yarvic.desk.overlays import Command
 from yarvic.desk.views.logs.axis import DISTANCE, SPEED, TIME
-from yarvic.desk.views.logs.figures import CYLINDERS, KNOCK, OVER
-
-if TYPE_CHECKING:
-    from yarvic.desk.views.logs.view import LogsView
+from yarvic.desk.views.logs.events import Events
+from yarvic.desk.views.logs.figures import CYLINDERS, KNOCK, OVER, Figures
+from yarvic.desk.views.logs.finder import Finder
+from yarvic.desk.views.logs.laying import Laying
+from yarvic.desk.views.logs.marking import Marking
+from yarvic.desk.views.logs.spans import Spans
+from yarvic.desk.views.logs.traces import Traces
 
 # The letter of each figure beside the traces, and in words what it is.
 FIGURES = (
@@ -26,10 +29,29 @@ FIGURES = (
 STEPS, FURTHER = {SPEED: 50.0, TIME: 0.05, DISTANCE: 1.0}, 10
 
 
+class Pressed(Protocol):
+    """What keys and commands do something with."""
+
+    laying: Laying
+    traces: Traces
+    figures: Figures
+    events: Events
+    marking: Marking
+    spans: Spans
+    finder: Finder
+    whole: QPushButton
+    second: QPushButton
+    channels_word: QPushButton
+
+    def move_cursor(self, x: float) -> None: ...
+
+    def open_channels(self) -> None: ...
+
+
 class ByKeys:
     """What is pressed, and what it is called."""
 
-    def __init__(self, view: LogsView) -> None:
+    def __init__(self, view: Pressed) -> None:
         self._view = view
 
     def take(self, event: QKeyEvent) -> bool:
@@ -52,9 +74,9 @@ class ByKeys:
         """The letters of this view: what each does, and the word that it presses."""
         view = self._view
         return [
-            ("X", "over time or over engine speed", view.by_speed),
-            ("G", "reference on or off", view.ghost),
-            ("A", "all pulls of the revision, or one", view.all_pulls),
+            ("X", "over time or over engine speed", view.laying.by_speed),
+            ("G", "reference on or off", view.laying.ghost),
+            ("A", "all pulls of the revision, or one", view.laying.all_pulls),
             ("S", "second cursor where the first stands: differences, means, areas", view.second),
             ("C", "channels: choose by typing, compute", view.channels_word),
             ("N", "to the next event", view.events.on),
@@ -73,10 +95,10 @@ class ByKeys:
         """The commands of the view."""
         view = self._view
         return [
-            Command("Show traces over engine speed", "X", view.by_speed.click),
-            Command("Show traces over distance", "", view.by_distance.click),
-            Command("Show the reference in the traces", "G", view.ghost.click),
-            Command("Show all pulls of the revision in the traces", "A", view.all_pulls.click),
+            Command("Show traces over engine speed", "X", view.laying.by_speed.click),
+            Command("Show traces over distance", "", view.laying.by_distance.click),
+            Command("Show the reference in the traces", "G", view.laying.ghost.click),
+            Command("Show all pulls of the revision in the traces", "A", view.laying.all_pulls.click),
             *(Command(f"Show {what}", letter, partial(view.figures.toggle, f)) for letter, what, f in FIGURES),
             Command("Put a second cursor", "S", view.second.click),
             Command("Choose the channels that are drawn", "C", view.open_channels),

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 from yarvic.core.checks.finding import PASS
 from yarvic.core.evidence.events import Event, events
+from yarvic.core.evidence.origin import Marker
+from yarvic.desk.views.logs.pull_view import PullView
 from yarvic.desk.widgets.words import word
-
-if TYPE_CHECKING:
-    from yarvic.desk.views.logs.view import LogsView
 
 # Two events nearer than this are one place to stop at, s. Our choice.
 ONE_PLACE_S = 0.02
@@ -18,8 +17,8 @@ ONE_PLACE_S = 0.02
 class Events:
     """Two words that move the cursor, and say what is there."""
 
-    def __init__(self, view: LogsView) -> None:
-        self._view = view
+    def __init__(self, view: PullView, markers: Callable[[], list[Marker]]) -> None:
+        self._view, self._markers = view, markers
         self.back = word("Before", lambda: self._step(-1), "Shift+N")
         self.back.setToolTip("Event before (Shift+N)")
         self.back.setAccessibleName("Event before")
@@ -40,7 +39,7 @@ class Events:
                 if f.severity != PASS and f.where.time_s is not None
             ]
         found += [Event(a, problem.sentence) for problem in view.problems_of(shown) for a, _ in problem.spans]
-        found += [Event(m.time_s, f"marked: {m.text}" if m.text else "marked") for m in view.marking.markers()]
+        found += [Event(m.time_s, f"marked: {m.text}" if m.text else "marked") for m in self._markers()]
         return sorted(found, key=lambda e: e.time_s)
 
     def _step(self, by: int) -> None:

@@ -4,19 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from yarvic.desk.views.logs.cylinders import Cylinders
 from yarvic.desk.views.logs.knock_picture import KnockPicture
 from yarvic.desk.views.logs.over import OverPicture
+from yarvic.desk.views.logs.pull_view import PullView
 from yarvic.desk.views.logs.traces import Traces
 from yarvic.desk.widgets.words import chooser, show_choice
 from yarvic.state.results import PullResult, logged
-
-if TYPE_CHECKING:
-    from yarvic.desk.views.logs.view import LogsView
 
 TRACES, OVER, CYLINDERS, KNOCK = "traces", "over", "cylinders", "knock"
 TITLES = {
@@ -32,7 +29,7 @@ SHORT = {TRACES: "Traces", OVER: "One over another", CYLINDERS: "Cylinders", KNO
 class Figures:
     """The figure that was chosen stays chosen while the pull has it; else the traces stand."""
 
-    def __init__(self, view: LogsView, column: QVBoxLayout) -> None:
+    def __init__(self, view: PullView, column: QVBoxLayout) -> None:
         self._view = view
         self.chosen = TRACES
         self.pick = chooser("What is drawn of the pull", self._choices)
@@ -60,7 +57,7 @@ class Figures:
         shown = view.shown()
         if shown is None:
             return []
-        if not view.all_pulls.isChecked():
+        if not view.laying.all_pulls.isChecked():
             return [shown]
         others = [p for p in logged(view.session.working_results()) if p is not shown and not p.evidence.is_sheet]
         return [shown, *others]

@@ -2,27 +2,32 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from yarvic.core.evidence.align import WAYS
 from yarvic.core.evidence.quality import quality
 from yarvic.state.results import PullResult
 
-if TYPE_CHECKING:
-    from yarvic.desk.views.logs.view import LogsView
 
-
-def legend(view: LogsView, shown: PullResult, behind: list[str], lost: list[str], not_computed: list[str]) -> str:
-    """What the lines are, and what cannot be drawn."""
+def legend(
+    shown: PullResult,
+    way: str,
+    behind: list[str],
+    lost: list[str],
+    not_computed: list[str],
+    *,
+    several: bool,
+    by_hand: bool,
+) -> str:
+    """What the lines are, and what cannot be drawn; `several` where a pane has more than one, `by_hand` where a person set
+    the ends of the pull.
+    """
     name = f" Dashed ochre: {', '.join(behind)}." if behind else ""
     what = f"{quality(shown.log, shown.pull).sentence}. " if shown.sweeps and not shown.evidence.is_sheet else ""
-    what += "Its ends were set by hand. " if view.spans.adjusted(shown) else ""
+    what += "Its ends were set by hand. " if by_hand else ""
     if shown.whole:
         what = "No pull was found in it; what needs none is judged. "
     shaded = "" if shown.whole else "Shaded: what is judged. "
-    missing = f" Never come to {WAYS[view.laying.way]}: {', '.join(lost)}." if lost else ""
+    missing = f" Never come to {WAYS[way]}: {', '.join(lost)}." if lost else ""
     faults = f" Not computed: {'; '.join(not_computed)}." if not_computed else ""
-    several = any(len(track.lane.keys) > 1 for track in view.tracks)
     cylinders = " Of several in a pane in turn: dotted, solid blue, dashed." if several else ""
     return (
         f"{what}{shaded}Dashed ink: target or limit of the unit.{name}{cylinders}{missing}{faults}"

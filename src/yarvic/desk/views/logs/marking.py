@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 from uuid import uuid4
 
 import numpy as np
@@ -12,15 +12,11 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout
 
 from yarvic.core.errors import YarvicError
 from yarvic.core.evidence.origin import Marker
+from yarvic.desk.views.logs.pull_view import PullView
 from yarvic.desk.widgets.entry import Line
 from yarvic.desk.widgets.words import act, chooser, label, show_choice, word
 from yarvic.state.results import PullResult
 from yarvic.state.session import Session
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from yarvic.desk.views.logs.view import LogsView
 
 NEAR_S = 0.05
 
@@ -28,7 +24,7 @@ NEAR_S = 0.05
 class Marking(QFrame):
     """The strip in which a mark's words are written. It stays with the run and place that it was opened for."""
 
-    def __init__(self, session: Session, view: LogsView) -> None:
+    def __init__(self, session: Session, view: PullView) -> None:
         super().__init__()
         self.session, self._view = session, view
         self.setObjectName("card")

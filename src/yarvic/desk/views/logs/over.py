@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pyqtgraph as pg
@@ -19,13 +18,11 @@ from yarvic.core.physics import FloatArray
 from yarvic.desk.theme import mix, tokens
 from yarvic.desk.views.logs.doubted import amount_words, axis_words, in_unit
 from yarvic.desk.views.logs.finder import HEIGHT, WIDTH
+from yarvic.desk.views.logs.pull_view import PullView
 from yarvic.desk.widgets.plot import add_chart, inked, penned, sheet
 from yarvic.desk.widgets.typed_list import Fitting, TypedList
 from yarvic.desk.widgets.words import label, row, show_choice, word
 from yarvic.state.log_panes import Over, title_of
-
-if TYPE_CHECKING:
-    from yarvic.desk.views.logs.view import LogsView
 
 # Tints from faint to deep; the last stand on top.
 TINTS = 8
@@ -36,7 +33,7 @@ NEAR_PX, MOST_LETTERS = 30.0, 26
 class OverPicture(QFrame):
     """What stands across, upright and as tint is chosen by typing, and kept with the job."""
 
-    def __init__(self, view: LogsView) -> None:
+    def __init__(self, view: PullView) -> None:
         super().__init__()
         self._view = view
         self.setObjectName("sheet")

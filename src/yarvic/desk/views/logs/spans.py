@@ -4,16 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 from yarvic.core.errors import YarvicError
 from yarvic.core.evidence.driving import Driven, driven
 from yarvic.core.evidence.log import Log
+from yarvic.desk.views.logs.pull_view import PullView
 from yarvic.desk.views.view import Desk
 from yarvic.state.results import PullResult
-
-if TYPE_CHECKING:
-    from yarvic.desk.views.logs.view import LogsView
 
 # So much of the log is shown before and behind a stretch, s. Our choice.
 BESIDE_S = 3.0
@@ -22,7 +19,7 @@ BESIDE_S = 3.0
 class Spans:
     """What stands under the pulls in their chooser."""
 
-    def __init__(self, view: LogsView, window: Desk) -> None:
+    def __init__(self, view: PullView, window: Desk) -> None:
         self._view, self._window = view, window
         self._known: tuple[Log, list[Driven]] | None = None
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from functools import partial
 
 import numpy as np
@@ -11,9 +11,7 @@ from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from yarvic.core.checks.finding import Where
-from yarvic.core.evidence.channels import CHANNELS
 from yarvic.core.evidence.log import Log
-from yarvic.core.evidence.problems import Problem
 from yarvic.core.evidence.quality import quality
 from yarvic.core.job.model import parts_on
 from yarvic.core.units import from_canonical
@@ -27,26 +25,25 @@ from yarvic.desk.views.logs.finder import Finder, lanes_arranged
 from yarvic.desk.views.logs.laying import SHORT, Laying
 from yarvic.desk.views.logs.legend import legend
 from yarvic.desk.views.logs.marking import Marking
+from yarvic.desk.views.logs.pull_view import PullView
 from yarvic.desk.views.logs.saving import Saving
 from yarvic.desk.views.logs.spans import Spans
-from yarvic.desk.views.logs.track import Lane, Track
+from yarvic.desk.views.logs.track import Lane
 from yarvic.desk.views.logs.waiting import Waiting
 from yarvic.desk.views.selected_run import SelectedRun
-from yarvic.desk.views.view import Desk, View
-from yarvic.desk.widgets.words import Elided, Empty, chooser, label, row, show_choice, word
+from yarvic.desk.views.view import Desk
+from yarvic.desk.widgets.words import Empty, chooser, label, row, show_choice, word
 from yarvic.state.log_panes import with_computed
 from yarvic.state.results import PullResult, RevisionResults, logged, simulated_mark
 from yarvic.state.session import Session
 
 
-class LogsView(View):
+class LogsView(PullView):
     """The traces of one pull of working, with the same pull of the reference as a ghost."""
 
     def __init__(self, session: Session, window: Desk) -> None:
-        super().__init__(session, "Logs")
-        self.maps = window.maps
+        super().__init__(session, window)
         self.add_bench(window.open_bench)
-        self.at = 0
         self.pull = chooser("Pull shown", self._choices)
         self.laying = Laying(session, self.shown, self.redraw)
         self.ghost, self.all_pulls = self.laying.ghost, self.laying.all_pulls
@@ -63,8 +60,8 @@ class LogsView(View):
         self.middle = QVBoxLayout()
         self.figures = Figures(self, self.middle)
         self.traces, self.knock = self.figures.traces, self.figures.knock
-        self.events = Events(self)
         self.marking = Marking(session, self)
+        self.events = Events(self, self.marking.markers)
         self.window_ = window
         self.spans = Spans(self, window)
         self.by_keys = ByKeys(self)
@@ -80,7 +77,6 @@ class LogsView(View):
         self.arrived, self.left_out = self.waiting.arrived, self.waiting.left_out
         self.head.insertWidget(3, self.arrived)
         self.head.insertWidget(4, self.left_out)
-        self.reading = label("", "quiet")
         self.run = SelectedRun(window, self.shown, "Columns")
         self.belongs = Belongs(window, self.shown)
         self.column.addLayout(
@@ -119,8 +115,6 @@ class LogsView(View):
         below.setStretch(0, 1)
         below.setAlignment(self.reading, Qt.AlignmentFlag.AlignTop)
         self.column.addLayout(below)
-        self.cell = Elided("caption")
-        self.cell.setAccessibleName("What the table gives at the cursor")
         self.column.addWidget(self.cell)
         self.sheet = self.traces.sheet
         self._faults: list[str] = []
@@ -131,11 +125,6 @@ class LogsView(View):
         session.place_changed.connect(self._jump)
 
     # -- showing
-
-    @property
-    def tracks(self) -> list[Track]:
-        """The charts, from top to bottom."""
-        return self.traces.tracks
 
     def refresh(self) -> None:
         """Take up the pulls of the working revision."""
@@ -162,11 +151,6 @@ class LogsView(View):
         self.waiting.refresh()
         self.run.refresh()
         self.belongs.refresh()
-
-    def shown(self) -> PullResult | None:
-        """The pull that is drawn."""
-        pulls = logged(self.session.working_results())
-        return pulls[self.at] if self.at < len(pulls) else None
 
     def _of_a_pull(self) -> tuple[QWidget, ...]:
         """What does something with the pull that is drawn."""
@@ -215,7 +199,7 @@ class LogsView(View):
         wrong = self._mark(shown)
         lost = [p.title for p, g in ghosts if g is None]
         behind = [p.title for p, g in ghosts if g is not None]
-        self.caption.setText(wrong + legend(self, shown, behind, lost, self._faults))
+        self.caption.setText(wrong + self._legend(shown, behind, lost))
         self._put_back(shown, kept)
         self._whole()
         self.figures.fill(stands)
@@ -225,6 +209,11 @@ class LogsView(View):
         self.all_pulls.setEnabled(stands in (TRACES, CYLINDERS))
         if stands != TRACES and shown.sweeps:
             self.caption.setText(f"{quality(shown.log, shown.pull).sentence}.")
+
+    def _legend(self, shown: PullResult, behind: list[str], lost: list[str]) -> str:
+        several = any(len(track.lane.keys) > 1 for track in self.tracks)
+        by_hand = self.spans.adjusted(shown)
+        return legend(shown, self.laying.way, behind, lost, self._faults, several=several, by_hand=by_hand)
 
     def _kept_places(self) -> tuple[float | None, float | None]:
         """Where the cursors stand, in s from the start of the pull: the axis below them may change."""
@@ -246,16 +235,6 @@ class LogsView(View):
         self.traces.place, self.traces.anchor = (x if np.isfinite(x) else None for x in places)
         self.second.setChecked(self.traces.anchor is not None)
 
-    def problems_of(self, shown: PullResult) -> Sequence[Problem]:
-        """What is wrong with the run that a pull is of."""
-        results = self.session.working_results()
-        run = results.runs.get(shown.evidence.id) if results is not None else None
-        return run.problems if run is not None else ()
-
-    def pulls_of_run(self, shown: PullResult) -> list[PullResult]:
-        """The pulls of the same run."""
-        return [p for p in logged(self.session.working_results()) if p.evidence.id == shown.evidence.id]
-
     def _mark(self, shown: PullResult) -> str:
         """Mark what is wrong with the run where it is, and give the sentence for it."""
         found = self.problems_of(shown)
@@ -270,11 +249,6 @@ class LogsView(View):
         self.marking.draw()
         inside = [p.sentence for p in found if any(a <= end and b >= start for a, b in p.spans)]
         return f"Marked: {inside[0]}{f', and {len(inside) - 1} more' if len(inside) > 1 else ''}. " if inside else ""
-
-    def unit_of(self, key: str) -> str:
-        """The unit in which a channel is shown."""
-        kind = CHANNELS[key]
-        return self.session.settings.units.get(kind.unit_choice, kind.unit)
 
     def _limit(self, lane: Lane, unit: str) -> float | None:
         job = self.session.job
@@ -299,56 +273,9 @@ class LogsView(View):
 
     # -- the cursor
 
-    def move_cursor(self, x: float) -> None:
-        """Put the cursor at a place of the axis and read all traces there."""
-        shown = self.shown()
-        time = self.traces.move_to(x)
-        if shown is None or time is None:
-            return
-        told = "engine_speed" in shown.log.channels
-        rpm = float(shown.log.at("engine_speed", np.array([time]))[0]) if told else float("nan")
-        self.reading.setText(self._place_words(shown, time, rpm))
-        if not shown.evidence.is_sheet:
-            self._show_cell(shown.evidence.id, time)
-
-    def _place_words(self, shown: PullResult, time: float, rpm: float) -> str:
-        """Where the cursor stands, and how far from the second one."""
-        start, end = shown.log.span()
-        if not np.isfinite(rpm):
-            return f"{time - shown.pull.start_s:.2f} s" if start <= time <= end else "outside the log"
-        if shown.evidence.is_sheet:
-            return f"{rpm:,.0f} rpm"
-        words = f"{time - shown.pull.start_s:.2f} s, {rpm:,.0f} rpm"
-        laid, anchor = self.traces.shown, self.traces.anchor
-        if laid is None or anchor is None:
-            return words
-        since = laid.laid.time(anchor)
-        return f"{words}, {time - since:+.2f} s from the second"
-
-    def span(self) -> tuple[float, float] | None:
-        """The times between which the cursors stand; None without a second one."""
-        laid, x, other = self.traces.shown, self.traces.place, self.traces.anchor
-        if laid is None or x is None or other is None:
-            return None
-        first, last = sorted((laid.laid.time(x), laid.laid.time(other)))
-        return (first, last) if last > first else None
-
     def picture(self) -> QPixmap:
         """The figure as it stands."""
         return self.figures.standing().grab()
-
-    def time_at_cursor(self) -> float | None:
-        """The time in the log at which the cursor stands."""
-        laid, x = self.traces.shown, self.traces.place
-        return laid.laid.time(x) if laid is not None and x is not None else None
-
-    def move_to_time(self, time_s: float) -> None:
-        """Put the cursor at a time of the log."""
-        laid = self.traces.shown
-        if laid is not None:
-            place = float(laid.laid.at(np.array([time_s]))[0])
-            if np.isfinite(place):
-                self.move_cursor(place)
 
     def _toggle_second(self) -> None:
         """The second cursor is put where the first stands now."""
@@ -363,19 +290,6 @@ class LogsView(View):
     def _laid_log(self) -> Log | None:
         shown = self.traces.shown
         return shown.laid.log if shown is not None else None
-
-    def _show_cell(self, run: str, time: float) -> None:
-        """What the table in hand under Maps gives here, with the weights of its cells."""
-        cells, table = self.maps.cells, self.maps.table()
-        cells.point_at(run, time)
-        reading = cells.reading()
-        if reading is None or table is None:
-            self.cell.setText("")
-            return
-        unit = self.maps.display_unit(table.unit)
-        value = float(self.maps.shown_value(reading.value, table.unit))
-        of = "; ".join(f"{w:.2f} of {table.place(r, c)}" for r, c, w in reading.cells)
-        self.cell.setText(f"{table.title} at the cursor: {value:.{self.maps.decimals(table)}f} {unit} ({of})")
 
     def _mouse(self, position) -> None:
         for track in self.tracks:
