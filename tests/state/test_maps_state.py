@@ -13,11 +13,12 @@ from yarvic.core.errors import CalibrationError, JobError, YarvicError
 from yarvic.core.evidence.expected import Expected
 from yarvic.core.formats.files import write_whole
 from yarvic.state.check_limits import set_limit
-from yarvic.state.maps import SCALARS, MapsState
+from yarvic.state.maps import MapsState
 from yarvic.state.readings import readings
 from yarvic.state.selection import DRAFT, rung_of
 from yarvic.state.session import Session
 from yarvic.state.settings import Settings
+from yarvic.state.shown_table import SCALARS
 from yarvic.state.work import InlineRunner
 
 AUTHOR = "Rowan Sedge"

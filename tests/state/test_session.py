@@ -14,12 +14,13 @@ from yarvic.core.release.package import verify_package
 from yarvic.core.typed_numbers import parse_number
 from yarvic.core.units import UNITS, convert, units_of
 from yarvic.state.keys import demo_key
-from yarvic.state.maps import SCALARS, MapsState
+from yarvic.state.maps import MapsState
 from yarvic.state.readings import compared, peaks, readings, route_state
 from yarvic.state.release import begin_waiver, capture, gate_conditions, release, waive
 from yarvic.state.selection import DRAFT, rung_of
 from yarvic.state.session import STEPS, Session
 from yarvic.state.settings import Settings, home, load_settings, remembered, save_settings
+from yarvic.state.shown_table import SCALARS
 from yarvic.state.signing import sheet_pdf
 from yarvic.state.work import InlineRunner
 

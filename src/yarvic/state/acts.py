@@ -11,6 +11,7 @@ from yarvic.core.errors import Cancelled, JobError, YarvicError
 from yarvic.core.job.model import Evidence
 from yarvic.state.requests import Request, Requests
 from yarvic.state.selection import Selection
+from yarvic.state.settings import Settings
 from yarvic.state.sheet import judged_by, of_the_plan
 from yarvic.state.work import Asked, Handle, Progress, Runner, Work
 
@@ -40,8 +41,9 @@ QUIET = (
 class Acts(Selection):
     """Requests under way. `reads` are the things that one may be bound to: by name, how their present value is found."""
 
-    def __init__(self, runner: Runner) -> None:
+    def __init__(self, settings: Settings, runner: Runner) -> None:
         super().__init__()
+        self.settings = settings
         self.busy: str | None = None  # the title of the long work under way
         self.requests = Requests(runner, self._still, self._was_dropped, self.failed.emit)
         self.reads: dict[str, Callable[[Request], Hashable]] = {

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from yarvic.core.calibration.axes import (
     Along,
@@ -23,9 +22,7 @@ from yarvic.core.calibration.layout import Entry
 from yarvic.core.calibration.table import Axis, Table
 from yarvic.core.errors import CalibrationError
 from yarvic.core.physics import FloatArray
-
-if TYPE_CHECKING:
-    from yarvic.state.maps import MapsState
+from yarvic.state.shown_table import ShownTable
 
 
 @dataclass(frozen=True)
@@ -60,7 +57,7 @@ class AxisChange:
 class AxisEdits:
     """Acts on the axes of the table in hand. What each would come to is worked out first; `do` does it."""
 
-    def __init__(self, maps: MapsState) -> None:
+    def __init__(self, maps: ShownTable) -> None:
         self.maps = maps
 
     def shared_with(self, along: Along) -> list[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
 from psygnal import Signal
@@ -29,10 +29,8 @@ from yarvic.core.units import UNITS, from_canonical
 from yarvic.state.acts import CELLS
 from yarvic.state.cell_facts import Facts, gather
 from yarvic.state.results import PullResult
+from yarvic.state.shown_table import ShownTable
 from yarvic.state.work import Asked, Progress
-
-if TYPE_CHECKING:
-    from yarvic.state.maps import MapsState
 
 Shows = Literal["value", "time", "samples", "mean", "spread", "error", "retard", "often", "hits"]
 SHOWS: Mapping[Shows, str] = MappingProxyType(
@@ -52,6 +50,7 @@ SHOWS: Mapping[Shows, str] = MappingProxyType(
 MEASURED: Mapping[str, str] = MappingProxyType(
     {"lambda_target": "lambda_measured", "boost_target": "boost_pressure", "spark_advance": "spark_advance"}
 )
+
 MOST_KNOWN = 24  # tables whose facts are kept
 
 
@@ -74,7 +73,7 @@ class EvidenceInCells:
 
     changed = Signal()
 
-    def __init__(self, maps: MapsState) -> None:
+    def __init__(self, maps: ShownTable) -> None:
         self.maps = maps
         self.revisions: frozenset[int] = frozenset()  # besides the one whose evidence is read
         self.whole = False

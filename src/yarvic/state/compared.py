@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
 from psygnal import Signal
@@ -16,9 +16,7 @@ from yarvic.core.calibration.roles import title_of
 from yarvic.core.calibration.table import Table
 from yarvic.core.errors import CalibrationError, name_of
 from yarvic.core.formats.images import in_memory, read_image
-
-if TYPE_CHECKING:
-    from yarvic.state.maps import MapsState
+from yarvic.state.shown_table import ShownTable
 
 As = Literal["value", "percent"]
 
@@ -44,7 +42,7 @@ class Compared:
 
     changed = Signal()
 
-    def __init__(self, maps: MapsState) -> None:
+    def __init__(self, maps: ShownTable) -> None:
         self.maps = maps
         self.slot = ""  # of the working rung, in place of the reference; empty: none
         self.outside: tuple[str, Image] | None = None  # an image's name and content

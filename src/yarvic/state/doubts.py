@@ -2,37 +2,26 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 import numpy as np
 
-from yarvic.core.checks.components import ComponentLimit
 from yarvic.core.checks.plausibility import Doubt, Known, doubts_of_table, doubts_of_value
 from yarvic.core.errors import UnitError
+from yarvic.core.evidence.cells import CellEvidence
 from yarvic.core.job.model import parts_on
-from yarvic.core.job.store import Job
 from yarvic.core.physics.fuel import fuel
 from yarvic.state.selection import DRAFT
-
-if TYPE_CHECKING:
-    from yarvic.state.maps import MapsState
+from yarvic.state.shown_table import ShownTable
 
 MOST_RUNS = 8  # whose channels say where the engine ran
-
-
-def limits_at_crank(job: Job) -> tuple[ComponentLimit, ...]:
-    """The ledger with the parts that are on. A map's torque is at the crank; a limit at the wheels is brought there where
-    the loss is known.
-    """
-    parts, loss = parts_on(job.builds()), job.sheet.vehicle.loss
-    return tuple(limit.with_parts(parts).at("crank", loss) for limit in job.sheet.limits)
 
 
 class Doubts:
     """Of the draft in hand, against the revision that it stands on."""
 
-    def __init__(self, maps: MapsState) -> None:
-        self.maps = maps
+    def __init__(self, maps: ShownTable, evidence: Callable[[], CellEvidence | None]) -> None:
+        self.maps, self._evidence = maps, evidence
         self._ran: tuple[object, dict[str, tuple[float, float]]] = ((), {})
 
     def of_table(self) -> list[Doubt]:
@@ -41,7 +30,7 @@ class Doubts:
         if session.draft is None or session.working != DRAFT or table is None:
             return []
         before = session.draft.base[session.slot].table(table.key)
-        evidence = self.maps.evidence()
+        evidence = self._evidence()
         return doubts_of_table(before, table, self._known(table.key, evidence.retard_deg if evidence else None))
 
     def of_value(self, key: str) -> list[Doubt]:
@@ -57,7 +46,7 @@ class Doubts:
     def _known(self, key: str, retard: np.ndarray | None) -> Known:
         job = self.maps.session.job
         assert job is not None
-        vehicle, limits = job.sheet.vehicle, limits_at_crank(job)
+        vehicle, limits = job.sheet.vehicle, job.sheet.limits_at_crank(parts_on(job.builds()))
         return Known(
             role=job.layout.role_of(key),
             ron=self._ron(),

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from types import MappingProxyType
-from typing import TYPE_CHECKING
 
 from yarvic.core.calibration.compare import compare_images
 from yarvic.core.calibration.image import Image
@@ -22,22 +21,22 @@ from yarvic.core.formats.tables import (
 )
 from yarvic.core.formats.tables_xlsx import differences_to_xlsx, read_tables_xlsx, tables_to_xlsx
 from yarvic.core.job.lineage import line_of
+from yarvic.state.compared import Compared
+from yarvic.state.shown_table import ShownTable
 from yarvic.state.work import Asked, Progress
-
-if TYPE_CHECKING:
-    from yarvic.state.maps import MapsState
 
 READ: Mapping[str, Callable[[Path], list[Cells]]] = MappingProxyType(
     {".csv": read_tables_csv, ".json": read_tables_json, ".xlsx": read_tables_xlsx}
 )
+
 EXPORTING = "exporting the maps"
 
 
 class Exporting:
     """Of the maps that are selected when it is asked for."""
 
-    def __init__(self, maps: MapsState) -> None:
-        self.maps = maps
+    def __init__(self, maps: ShownTable, compared: Compared) -> None:
+        self.maps, self.compared = maps, compared
 
     def tables(self, path: Path, keys: list[str] | None) -> None:
         """Write tables and values of the slot, or all of all slots, by the file's ending. Raises FormatError, JobError."""
@@ -67,17 +66,17 @@ class Exporting:
         revision = session.evidence_revision()
         line = line_of(session.revisions(), revision.id) if revision is not None else []
         reasons = [Reason(r.name, r.time[:10], r.author, r.reason) for r in reversed(line)]
-        other, other_name = self.maps.compared.image(), self.maps.compared.name()
+        other, other_name = self.compared.image(), self.compared.name()
         title = job.sheet.title
         self._write(path, lambda: map_book(image, name, title, reasons, other, other_name).encode("utf-8"))
 
     def differences(self, path: Path) -> None:
         """Write what differs from what the maps are compared with as a workbook. Raises JobError."""
         session = self.maps.session
-        image, other = self._image(), self.maps.compared.image()
+        image, other = self._image(), self.compared.image()
         if other is None:
             raise JobError("there is no reference", remedy="Shift-click a rung on the ladder.")
-        title = f"{session.working_name()} against {self.maps.compared.name()}"
+        title = f"{session.working_name()} against {self.compared.name()}"
         slot = session.slot
 
         def made() -> bytes:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 from psygnal import Signal
@@ -19,10 +18,8 @@ from yarvic.core.job.store import Job
 from yarvic.state.acts import HISTORY
 from yarvic.state.draft import MERGED, DraftState, edits_towards, image_of
 from yarvic.state.selection import DRAFT
+from yarvic.state.shown_table import ShownTable
 from yarvic.state.work import Asked, Progress
-
-if TYPE_CHECKING:
-    from yarvic.state.maps import MapsState
 
 MOST_IMAGES = 40  # kept while a history is walked
 MOST_LETTERS = 80  # of a draft's name
@@ -66,7 +63,7 @@ class History:
 
     changed = Signal()
 
-    def __init__(self, maps: MapsState) -> None:
+    def __init__(self, maps: ShownTable) -> None:
         self.maps = maps
         self._asked: tuple[int, str, str] | None = None
         self._found: TableHistory | None = None
@@ -209,7 +206,7 @@ class Merging:
 
     changed = Signal()
 
-    def __init__(self, maps: MapsState) -> None:
+    def __init__(self, maps: ShownTable) -> None:
         self.maps = maps
         self.merge: Merge | None = None
         self.other = ""

@@ -11,6 +11,7 @@ from psygnal import Signal
 from yarvic.state.acts import JUDGING, Acts
 from yarvic.state.evaluating import evaluate
 from yarvic.state.results import RevisionResults
+from yarvic.state.settings import Settings
 from yarvic.state.work import Asked, Progress, Runner
 
 
@@ -19,8 +20,8 @@ class Judging(Acts):
 
     results_changed = Signal()
 
-    def __init__(self, runner: Runner) -> None:
-        super().__init__(runner)
+    def __init__(self, settings: Settings, runner: Runner) -> None:
+        super().__init__(settings, runner)
         self.results: dict[int, RevisionResults] = {}
         self._unjudged: deque[int] = deque()
         self._judging_on = 0  # the opening in which one of them is being judged

@@ -5,17 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 from yarvic.core.calibration.compare import Difference, compare
 from yarvic.core.calibration.grouping import group_order, groups_of
 from yarvic.core.calibration.layout import Axis, Entry, Layout
 from yarvic.core.calibration.roles import title_of
 from yarvic.core.errors import CalibrationError
+from yarvic.state.compared import Compared
 from yarvic.state.selection import DRAFT
-
-if TYPE_CHECKING:
-    from yarvic.state.maps import MapsState
+from yarvic.state.shown_table import ShownTable
 
 Narrowed = Literal["all", "differs", "draft", "evidence", "favourites"]
 MOST_FAVOURITES, MOST_BACK = 200, 50
@@ -50,8 +49,8 @@ class Row:
 class Listing:
     """Rows as they are asked for. What costs is worked out once for the images that it is of."""
 
-    def __init__(self, maps: MapsState) -> None:
-        self.maps = maps
+    def __init__(self, maps: ShownTable, compared: Compared) -> None:
+        self.maps, self.compared = maps, compared
         self.text = ""
         self.narrowed: Narrowed = "all"
         self._static: tuple[Layout | None, dict[str, tuple[str, str, str]], list[Entry]] = (None, {}, [])
@@ -103,7 +102,7 @@ class Listing:
     def _marks(self, layout: Layout) -> dict[Narrowed, frozenset[str]]:
         session = self.maps.session
         slot = session.slot
-        working, reference = session.image(session.working), self.maps.compared.image()
+        working, reference = session.image(session.working), self.compared.image()
         differs: frozenset[str] = frozenset()
         if working is not None and reference is not None:
             differs = frozenset(working.changed_keys(reference, slot))
@@ -132,7 +131,7 @@ class Listing:
     def difference(self, key: str) -> Difference | None:
         """How an entry differs from the reference; None where it does not."""
         session = self.maps.session
-        working, other = session.image(session.working), self.maps.compared.image()
+        working, other = session.image(session.working), self.compared.image()
         if working is None or other is None:
             return None
         try:

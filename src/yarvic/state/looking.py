@@ -12,10 +12,9 @@ from psygnal import Signal
 from yarvic.core.calibration.image import Image, check_image, image_id
 from yarvic.core.checks.plausibility import Doubt, doubts_of_image
 from yarvic.core.errors import LinkError, YarvicError
-from yarvic.core.job.model import Revision
+from yarvic.core.job.model import Revision, parts_on
 from yarvic.core.link.by_file import without_aside
 from yarvic.state.acts import CHECKING_IMAGE, LOOKING
-from yarvic.state.doubts import limits_at_crank
 from yarvic.state.reach import ways
 from yarvic.state.reach.door import Reach, Way
 from yarvic.state.work import Asked, Progress
@@ -24,8 +23,8 @@ if TYPE_CHECKING:
     from yarvic.core.link.journal import Journal
     from yarvic.core.link.look import UnitNow
     from yarvic.core.link.standing import Standing
+    from yarvic.state.acts import Acts
     from yarvic.state.bench import BenchState
-    from yarvic.state.session import Session
 
 
 @dataclass(frozen=True)
@@ -56,7 +55,7 @@ class Looking:
 
     changed = Signal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Acts) -> None:
         self.session = session
         self.looked: Looked | None = None
         self.image: ImageLooked | None = None
@@ -218,7 +217,8 @@ class Looking:
         if s.job is None or self._against(revision) == self._through:
             return
         of = self._through = self._against(revision)
-        layout, data, limits = s.job.layout, s.job.image(revision.image), limits_at_crank(s.job)
+        layout, data = s.job.layout, s.job.image(revision.image)
+        limits = s.job.sheet.limits_at_crank(parts_on(s.job.builds()))
 
         def work(progress: Progress, cancelled: Asked) -> ImageLooked:
             try:
@@ -237,9 +237,10 @@ class Looking:
 
     def _against(self, revision: Revision) -> Hashable:
         job = self.session.job
-        return (
-            (self.session.opening, revision.image, id(job.layout), limits_at_crank(job)) if job is not None else None
-        )
+        if job is None:
+            return None
+        limits = job.sheet.limits_at_crank(parts_on(job.builds()))
+        return self.session.opening, revision.image, id(job.layout), limits
 
     def image_of(self, revision: Revision) -> ImageLooked | None:
         """What was found of an image as things stand now; None while that is being looked through."""

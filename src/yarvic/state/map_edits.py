@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 from psygnal import Signal
@@ -26,10 +25,9 @@ from yarvic.core.errors import CalibrationError, YarvicError
 from yarvic.core.formats.cell_text import Pasted, read_cells, written_cells
 from yarvic.core.physics import FloatArray
 from yarvic.core.typed_numbers import parse_number
+from yarvic.state.doubts import Doubts
 from yarvic.state.selection import DRAFT
-
-if TYPE_CHECKING:
-    from yarvic.state.maps import MapsState
+from yarvic.state.shown_table import ShownTable
 
 LINES: Mapping[Along, str] = {"both": "both ways", "rows": "along the rows", "columns": "along the columns"}
 
@@ -94,8 +92,8 @@ class MapEdits:
 
     done = Signal(object, object)
 
-    def __init__(self, maps: MapsState) -> None:
-        self.maps = maps
+    def __init__(self, maps: ShownTable, reference: Callable[[], Table | None], doubts: Doubts) -> None:
+        self.maps, self._reference, self._doubts = maps, reference, doubts
 
     # -- what can be done
 
@@ -115,7 +113,7 @@ class MapEdits:
         maps = self.maps
         x, y = np.meshgrid(table.x.values, table.y.values)
         cells = {"value": maps.shown(table), "x": x, "y": y}
-        reference = maps.reference()
+        reference = self._reference()
         if reference is not None and reference.values.shape == table.values.shape:
             cells["reference"] = maps.shown(reference)
         return maps.entered(worked(made, cells), table.unit)
@@ -139,7 +137,7 @@ class MapEdits:
     def to_reference(self) -> Operation:
         """Take the reference's values. Raises CalibrationError without a reference."""
         _, mask = self._in_hand()
-        reference = self.maps.reference()
+        reference = self._reference()
         if reference is None:
             raise CalibrationError("there is no reference", remedy="Shift-click a rung on the ladder.")
         return Operation("copied from the reference", lambda t: copy_cells(t, mask, reference))
@@ -309,7 +307,7 @@ class MapEdits:
         draft = session.editable_draft()
         if draft.change(session.slot, new, f"{now.title} set to {new.shown()} {now.unit}".rstrip()) is not None:
             session.edited(draft)
-            doubts = self.maps.doubts.of_value(key)
+            doubts = self._doubts.of_value(key)
             if doubts:
                 session.say(f"{now.title} set to {new.shown()} {now.unit}. {doubts[0].sentence}.", trouble=True)
 

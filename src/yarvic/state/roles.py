@@ -13,8 +13,9 @@ from yarvic.core.formats.files import write_whole
 from yarvic.core.job.store import Job
 from yarvic.core.reading import read_text
 from yarvic.core.units import UNITS
-from yarvic.state.maps import SCALARS, MapsState
+from yarvic.state.maps import MapsState
 from yarvic.state.session import Session
+from yarvic.state.shown_table import SCALARS
 
 
 class RolesState:

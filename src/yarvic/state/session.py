@@ -58,8 +58,7 @@ class Session(Judging):
     place_changed = Signal(object)  # a finding's Where: the figure jumps there
 
     def __init__(self, settings: Settings, runner: Runner) -> None:
-        super().__init__(runner)
-        self.settings = settings
+        super().__init__(settings, runner)
         self.link = Link(self)
 
     # -- opening

@@ -73,6 +73,12 @@ class JobSheet(Document):
         """The limits as they are held against a measurement with these parts fitted."""
         return as_fitted(self.limits, parts, self.vehicle.loss, self.vehicle.stroke_mm)
 
+    def limits_at_crank(self, parts: Collection[str]) -> tuple[ComponentLimit, ...]:
+        """The limits with these parts fitted, as a map is held against them: its torque is at the crank. A limit at the
+        wheels is brought there where the loss is known.
+        """
+        return tuple(limit.with_parts(parts).at("crank", self.vehicle.loss) for limit in self.limits)
+
     def limits_with(self, parts: Collection[str]) -> Limits:
         """All limits that a measurement with these parts fitted is judged by."""
         heights = [m for m in (self.altitude_m, self.days.lowest_m, self.days.highest_m) if m is not None]

@@ -10,7 +10,8 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from yarvic.core.errors import YarvicError
 from yarvic.desk.overlays import Command
-from yarvic.state.maps import SCALARS, MapsState
+from yarvic.state.maps import MapsState
+from yarvic.state.shown_table import SCALARS
 
 TABLES = "Workbook (*.xlsx);;CSV (*.csv);;JSON (*.json)"
 ANY = "Tables (*.csv *.json *.xlsx)"

@@ -28,10 +28,10 @@ from yarvic.desk.views.maps.stock import StockForm
 from yarvic.desk.views.maps.table_page import TablePage
 from yarvic.desk.views.view import Desk, View
 from yarvic.desk.widgets.words import Elided, chooser, show_choice, word
-from yarvic.state.maps import SCALARS
 from yarvic.state.roles import RolesState
 from yarvic.state.selection import DRAFT
 from yarvic.state.session import Session
+from yarvic.state.shown_table import SCALARS
 
 # More tables than this are searched, not listed in a menu; and so many are commands of their own.
 MOST_IN_MENU, MOST_COMMANDS = 40, 100
