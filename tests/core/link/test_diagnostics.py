@@ -126,9 +126,17 @@ def test_a_unit_without_supply_is_silent_and_stands_as_it_stood(tmp_path, bus, l
     tester.programming_session()
     tester.unlock_programming()
     tester.erase(layout.base, layout.length)
-    threading.Timer(0.35, lambda: os.kill(unit.process.pid, signal.SIGKILL)).start()
+    begun = threading.Event()
+
+    def cut():
+        begun.wait()
+        os.kill(unit.process.pid, signal.SIGKILL)
+
+    threading.Thread(target=cut, daemon=True).start()
     with pytest.raises((SilenceError, TransportError)) as told:
-        list(tester.download(layout.base, stock))
+        for count, _ in enumerate(tester.download(layout.base, stock), 1):
+            if count == 2:
+                begun.set()  # while the next block is on its way, however slow the machine is
     assert told.value.remedy
     unit.kill()
     held = unit.memory()
