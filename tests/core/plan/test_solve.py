@@ -279,3 +279,22 @@ def test_parts_that_need_each_other_come_together():
     controller = Part(key="controller", title="controller", station="fuel", price=1, hours=1, needs=("pump",))
     found = cheapest(Ledger((held,), (pump, controller)), target(120))
     assert found.reached and {c.part.key for c in found.chosen} == {"pump", "controller"}
+
+
+def test_many_parts_that_all_need_each_other_take_no_longer():
+    keys = [f"p{n}" for n in range(14)]
+    held = limit("fuel pump", 90, 95, moved_by=(Mover(part="p0", how="adds", safe=60.0, stretch=60.0),))
+    parts = tuple(
+        Part(key=k, title=k, station="fuel", price=1, hours=1, needs=tuple(o for o in keys if o != k)) for k in keys
+    )
+    found = cheapest(Ledger((held,), parts), target(120))
+    assert found.reached and {c.part.key for c in found.chosen} == set(keys)
+
+
+def test_what_a_part_needs_is_fitted_before_it_however_long_the_chain():
+    """Listed the wrong way round, with a short cut from the last to the first."""
+    held = limit("fuel pump", 90, 95, moved_by=(Mover(part="c", how="adds", safe=60.0, stretch=60.0),))
+    needs = {"c": ("b", "a"), "b": ("a",), "a": ()}
+    parts = tuple(Part(key=k, title=k, station="fuel", price=1, hours=1, needs=n) for k, n in needs.items())
+    found = cheapest(Ledger((held,), parts), target(120))
+    assert [c.part.key for c in found.chosen] == ["a", "b", "c"]

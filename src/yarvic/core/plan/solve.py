@@ -267,23 +267,27 @@ class _Programme:
 
 def _solution(ledger: Ledger, target: Target, keys: frozenset[str], *, reached: bool) -> Solution:
     after = ledger.demands(target, keys)
-    wanted = sorted((p for p in ledger.parts if p.key in keys), key=lambda p: _first_felt(ledger, target, p, keys))
+    felt = _first_felt(ledger, target, keys)
+    wanted = sorted((p for p in ledger.parts if p.key in keys), key=lambda p: felt[p.key])
     chosen = tuple(Chosen(part, _why(ledger, target, keys, part)) for part in wanted)
     return Solution(target, chosen, ledger.cost(keys), reached, _blocks(ledger, target, keys), tuple(after))
 
 
-def _first_felt(
-    ledger: Ledger, target: Target, part: Part, keys: frozenset[str], before: frozenset[str] = frozenset()
-) -> float:
-    """What share of the target the vehicle carries as it is before it needs this part: the order of fitting.
+def _first_felt(ledger: Ledger, target: Target, keys: frozenset[str]) -> dict[str, float]:
+    """By part, what share of the target the vehicle carries as it is before it needs the part: the order of fitting.
 
-    `before` are the parts on the way here; parts may need each other.
+    A part comes just before those that need it. Parts may need each other: so many rounds as there are parts are enough.
     """
-    moved = [d for d in ledger.demands(target) if any(m.part == part.key for m in d.limit.moved_by)]
-    own = min((1.0 / d.share for d in moved if d.share > 0.0), default=1.0)
-    before |= {part.key}
-    needing = [p for p in ledger.parts if p.key in keys - before and part.key in p.needs]
-    return min([own, *(_first_felt(ledger, target, p, keys, before) - 1e-9 for p in needing)])
+    demands, chosen = ledger.demands(target), [p for p in ledger.parts if p.key in keys]
+    felt = {}
+    for part in chosen:
+        moved = [d for d in demands if any(m.part == part.key for m in d.limit.moved_by)]
+        felt[part.key] = min((1.0 / d.share for d in moved if d.share > 0.0), default=1.0)
+    for _ in chosen:
+        for part in chosen:
+            for need in keys.intersection(part.needs):
+                felt[need] = min(felt[need], felt[part.key] - 1e-9)
+    return felt
 
 
 def _why(ledger: Ledger, target: Target, keys: frozenset[str], part: Part) -> str:
